@@ -1,0 +1,217 @@
+//! Times and durations as people type them, and as they read them.
+
+use super::scan::{self, Civil};
+use super::{DAY, HOUR, MINUTE, SECOND, Zone};
+use crate::{Error, Result};
+
+/// A time that somebody typed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Typed {
+    /// An instant, in nanoseconds since the epoch.
+    Instant(i64),
+    /// A time of day without date: nanoseconds since midnight in the reader's zone.
+    OfDay(i64),
+}
+
+impl Typed {
+    /// The instant meant when `near` is being looked at: a time of day is that of `near`'s day in `zone`.
+    pub fn near(self, near: i64, zone: &Zone) -> i64 {
+        match self {
+            Self::Instant(ns) => ns,
+            Self::OfDay(ns) => {
+                let civil = near.saturating_add(i64::from(zone.offset_at(near)) * SECOND);
+                zone.to_utc(civil.div_euclid(DAY).saturating_mul(DAY).saturating_add(ns))
+            }
+        }
+    }
+}
+
+/// Reads a time: `2026-04-12T02:31:07Z`, `2026-04-12 02:31[:07[.442]]`, `2026-04-12`, `02:31[:07[.442]]`.
+///
+/// Readings without zone are in `zone`.
+///
+/// # Errors
+/// When the text is none of these; the message says which forms are.
+pub fn time(text: &str, zone: &Zone) -> Result<Typed> {
+    let trimmed = text.trim();
+    parse_time(trimmed, zone).ok_or_else(|| {
+        Error::new(format!(
+            "\"{trimmed}\" is not a time: write 02:31, 02:31:07, 2026-04-12, 2026-04-12 02:31 or 2026-04-12T02:31:07Z"
+        ))
+    })
+}
+
+fn parse_time(text: &str, zone: &Zone) -> Option<Typed> {
+    if let Some(ns) = of_day(text) {
+        return Some(Typed::OfDay(ns));
+    }
+    // A date alone is its midnight; a time without seconds has none.
+    let mut full = text.to_owned();
+    let colons = full.bytes().skip(10).filter(|byte| *byte == b':').count();
+    match (full.len(), colons) {
+        (10, 0) => full.push_str(" 00:00:00"),
+        (16, 1) => full.push_str(":00"),
+        (17, 1) if full.ends_with(['Z', 'z']) => full.insert_str(16, ":00"),
+        _ => {}
+    }
+    let (civil, end) = scan::iso(full.as_bytes())?;
+    if end != full.len() {
+        return None;
+    }
+    let ns = civil.to_ns()?;
+    Some(Typed::Instant(match civil.offset {
+        Some(offset) => ns.checked_sub(i64::from(offset) * SECOND)?,
+        None => zone.to_utc(ns),
+    }))
+}
+
+/// `7:20`, `02:31:07.442` as nanoseconds since midnight.
+fn of_day(text: &str) -> Option<i64> {
+    let mut parts = text.split(':');
+    let hour = short_number(parts.next()?)?;
+    let minute = short_number(parts.next()?)?;
+    let (second, fraction) = match parts.next() {
+        None => (0, 0),
+        Some(part) => {
+            let (whole, fraction) = part.split_once(['.', ',']).unwrap_or((part, "0"));
+            if fraction.is_empty() || fraction.len() > 9 {
+                return None;
+            }
+            let digits = fraction.bytes().all(|byte| byte.is_ascii_digit());
+            let padded = format!("{fraction:0<9}");
+            (short_number(whole)?, digits.then(|| padded.parse::<i64>().ok()).flatten()?)
+        }
+    };
+    let good = parts.next().is_none() && hour < 24 && minute < 60 && second < 60;
+    good.then_some(hour * HOUR + minute * MINUTE + second * SECOND + fraction)
+}
+
+fn short_number(text: &str) -> Option<i64> {
+    let good = (1..=2).contains(&text.len()) && text.bytes().all(|byte| byte.is_ascii_digit());
+    good.then(|| text.parse().ok()).flatten()
+}
+
+/// Reads a duration: `5m`, `1h30m`, `-6m41s`, `+250ms`, `2d`, `1.5h`, in nanoseconds.
+///
+/// # Errors
+/// When the text is none, or is beyond 292 years.
+pub fn duration(text: &str) -> Result<i64> {
+    parse_duration(text).ok_or_else(|| {
+        Error::new(format!("\"{text}\" is not a duration: write for example 10m, 90s, 1h30m, 250ms or -6m41s"))
+    })
+}
+
+fn parse_duration(text: &str) -> Option<i64> {
+    let plain = text.trim().replace('\u{2212}', "-").replace(' ', "");
+    let (sign, mut rest) = match plain.strip_prefix('-') {
+        Some(rest) => (-1.0, rest),
+        None => (1.0, plain.strip_prefix('+').unwrap_or(&plain)),
+    };
+    if rest.is_empty() {
+        return None;
+    }
+    let mut total = 0.0_f64;
+    while !rest.is_empty() {
+        let number_end = rest.find(|c: char| !c.is_ascii_digit() && c != '.').unwrap_or(rest.len());
+        let (number, tail) = rest.split_at(number_end);
+        let unit_end = tail.find(|c: char| c.is_ascii_digit()).unwrap_or(tail.len());
+        let (unit, tail) = tail.split_at(unit_end);
+        let scale = match unit {
+            "ns" => 1,
+            "us" | "µs" => 1000,
+            "ms" => 1_000_000,
+            "s" | "sec" => SECOND,
+            "m" | "min" => MINUTE,
+            "h" => HOUR,
+            "d" => DAY,
+            _ => return None,
+        };
+        total += number.parse::<f64>().ok()? * scale as f64;
+        rest = tail;
+    }
+    (total < 9.2e18).then_some((sign * total.round()) as i64)
+}
+
+/// A duration for people: `6m41s`, `1h02m`, `3d4h`, `250ms`; a minus sign in front where it is negative.
+pub fn duration_text(ns: i64) -> String {
+    let sign = if ns < 0 { "\u{2212}" } else { "" };
+    let abs = ns.unsigned_abs() as i64;
+    let text = match abs {
+        0 => "0s".to_owned(),
+        _ if abs < 1_000_000 => format!("{}\u{b5}s", abs / 1000),
+        _ if abs < SECOND => format!("{}ms", abs / 1_000_000),
+        _ if abs < MINUTE && abs % SECOND != 0 => format!("{}.{:03}s", abs / SECOND, abs % SECOND / 1_000_000),
+        _ if abs < MINUTE => format!("{}s", abs / SECOND),
+        _ if abs < HOUR && abs % MINUTE / SECOND == 0 => format!("{}m", abs / MINUTE),
+        _ if abs < HOUR => format!("{}m{:02}s", abs / MINUTE, abs % MINUTE / SECOND),
+        _ if abs < DAY => format!("{}h{:02}m", abs / HOUR, abs % HOUR / MINUTE),
+        _ => format!("{}d{}h", abs / DAY, abs % DAY / HOUR),
+    };
+    format!("{sign}{text}")
+}
+
+/// `2026-04-12 04:31:07.442` in `zone`, to the millisecond.
+pub fn date_time(utc_ns: i64, zone: &Zone) -> String {
+    let Civil { year, month, day, hour, minute, second, nanos, .. } = zone.civil(utc_ns);
+    format!("{year:04}-{month:02}-{day:02} {hour:02}:{minute:02}:{second:02}.{:03}", nanos / 1_000_000)
+}
+
+/// `04:31:07.442` in `zone`, to the millisecond.
+pub fn time_of_day(utc_ns: i64, zone: &Zone) -> String {
+    date_time(utc_ns, zone).split_off(11)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn zone() -> Zone {
+        Zone::parse("+02:00").unwrap()
+    }
+
+    #[test]
+    fn times_as_people_type_them() {
+        let instant = Typed::Instant(1_775_961_060 * SECOND);
+        for text in ["2026-04-12 04:31", "2026-04-12T02:31Z", "2026-04-12 04:31:00", "2026-04-12T02:31:00Z"] {
+            assert_eq!(time(text, &zone()).unwrap(), instant, "{text}");
+        }
+        assert_eq!(time("7:20", &zone()).unwrap(), Typed::OfDay(7 * HOUR + 20 * MINUTE));
+        assert_eq!(
+            time("02:31:07.442", &zone()).unwrap(),
+            Typed::OfDay(2 * HOUR + 31 * MINUTE + 7 * SECOND + 442_000_000)
+        );
+        for text in ["", "25:00", "2:", "02:31x", "2026-04-31", "soon", "1:2:3:4", "2:3:4."] {
+            assert!(time(text, &zone()).is_err(), "{text}");
+        }
+    }
+
+    #[test]
+    fn a_time_of_day_is_on_the_day_in_view() {
+        let near = 1_775_961_067 * SECOND;
+        assert_eq!(date_time(Typed::OfDay(HOUR).near(near, &zone()), &zone()), "2026-04-12 01:00:00.000");
+    }
+
+    #[test]
+    fn durations() {
+        for (text, ns) in [
+            ("5m", 5 * MINUTE),
+            ("-6m41s", -(6 * MINUTE + 41 * SECOND)),
+            ("\u{2212}6m 41s", -(6 * MINUTE + 41 * SECOND)),
+            ("1h30m", 90 * MINUTE),
+            ("1.5h", 90 * MINUTE),
+            ("+250ms", SECOND / 4),
+            ("2d", 2 * DAY),
+        ] {
+            assert_eq!(duration(text).unwrap(), ns, "{text}");
+        }
+        for text in ["", "-", "5", "m", "5 parsecs", "9999999999d", "1..5h"] {
+            assert!(duration(text).is_err(), "{text}");
+        }
+    }
+
+    #[test]
+    fn durations_for_people() {
+        let texts = [0, 1_500_000, -401 * SECOND, 3_720 * SECOND, 100 * HOUR, 3_120_000_000].map(duration_text);
+        assert_eq!(texts, ["0s", "1ms", "\u{2212}6m41s", "1h02m", "4d4h", "3.120s"]);
+    }
+}

@@ -1,0 +1,319 @@
+//! Finding the codes in a text, fast enough for the index pass.
+//!
+//! A number is a code only where it looks like one by itself (`0x80070005`, `-2147024891`, `ENOSPC`) or where the
+//! words in front of it make it one (`exit status 3`, `error: 1603`, `rc=13`). Ports, sizes, dates and ids are not.
+
+use super::catalogue::{self, Family};
+use super::{Code, Reading};
+
+/// The kind of system that wrote a source, as far as it is known. Decides what a small number means.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Platform {
+    /// Not known.
+    #[default]
+    Unknown,
+    /// Linux and its relatives.
+    Linux,
+    /// Windows.
+    Windows,
+}
+
+impl Platform {
+    /// Reads `linux` or `windows`.
+    pub fn parse(text: &str) -> Option<Self> {
+        match text.to_ascii_lowercase().as_str() {
+            "linux" | "unix" => Some(Self::Linux),
+            "windows" => Some(Self::Windows),
+            _ => None,
+        }
+    }
+
+    /// Whether a family's numbers are this system's own.
+    pub fn prefers(self, family: Family) -> bool {
+        match family {
+            Family::Win32 | Family::Hresult | Family::NtStatus | Family::Stop => self == Self::Windows,
+            Family::Errno | Family::Signal | Family::Exit => self == Self::Linux,
+            Family::Http => false,
+        }
+    }
+}
+
+/// A code found in a text.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Found {
+    /// Where its text starts, in bytes.
+    pub start: usize,
+    /// Where its text ends.
+    pub end: usize,
+    /// What it is.
+    pub code: Code,
+}
+
+impl Found {
+    /// What the catalogue says of it.
+    pub fn reading(&self) -> Reading {
+        self.code.reading()
+    }
+}
+
+/// Calls `found` for each code in `text`, in order.
+pub fn scan(text: &[u8], platform: Platform, mut found: impl FnMut(Found)) {
+    let mut at = 0;
+    while let Some(first) = text.get(at) {
+        if !is_word(*first) {
+            at += 1;
+            continue;
+        }
+        let mut end = at + 1;
+        while text.get(end).copied().is_some_and(is_word) {
+            end += 1;
+        }
+        // Most words start with a small letter and are none.
+        if !first.is_ascii_lowercase() && end - at <= 48 {
+            let code = if first.is_ascii_digit() {
+                number(text, at, end, platform)
+            } else {
+                symbol(text.get(at..end).unwrap_or_default()).map(|code| (at, code))
+            };
+            if let Some((start, code)) = code {
+                found(Found { start, end, code });
+            }
+        }
+        at = end;
+    }
+}
+
+#[inline]
+fn is_word(byte: u8) -> bool {
+    byte.is_ascii_alphanumeric() || byte == b'_' || byte >= 0x80
+}
+
+/// A symbolic name such as `ENOSPC` or `STATUS_ACCESS_VIOLATION`.
+fn symbol(word: &[u8]) -> Option<Code> {
+    let capital = |byte: &u8| byte.is_ascii_uppercase() || byte.is_ascii_digit() || *byte == b'_';
+    if word.len() < 3 || !word.iter().all(capital) {
+        return None;
+    }
+    catalogue::by_name(word).map(|entry| entry.code)
+}
+
+fn number(text: &[u8], start: usize, end: usize, platform: Platform) -> Option<(usize, Code)> {
+    let word = text.get(start..end)?;
+    let before = start.checked_sub(1).and_then(|at| text.get(at)).copied();
+    // Part of a version, an address, a date, a path or a GUID.
+    if matches!(before, Some(b'.' | b'/' | b'@' | b'\\' | b'$' | b'%' | b'+'))
+        || matches!(text.get(end), Some(b'.' | b':' | b'-' | b'/' | b'%') if text.get(end + 1).is_some_and(u8::is_ascii_alphanumeric))
+            && !(word.len() == 10 && word.starts_with(b"0x"))
+    {
+        return systemd_status(text, start, end, word).map(|code| (start, code));
+    }
+    if let Some(hex) = word.strip_prefix(b"0x").or(word.strip_prefix(b"0X")) {
+        let value = hex_value(hex)?;
+        let code = hexadecimal(text, start, hex.len(), value, platform)?;
+        return Some((start, code));
+    }
+    if word.iter().all(u8::is_ascii_digit) {
+        let sign = before == Some(b'-') && !start.checked_sub(2).and_then(|at| text.get(at)).copied().is_some_and(is_word);
+        let value = digits_value(word)?;
+        if sign && value > 0x1000_0000 {
+            let number = i32::try_from(-value).ok()?.cast_unsigned();
+            return Some((start - 1, Code { family: wide_family(number)?, number }));
+        }
+        let context_end = if sign { start - 1 } else { start };
+        return worded(text, context_end, end, value, platform).map(|code| (context_end, code));
+    }
+    // Eight bare hexadecimal digits, where a code word stands in front.
+    if word.len() == 8
+        && let Some(value) = hex_value(word)
+        && value >= 0x8000_0000
+        && context(text, start).is_some_and(Context::is_failure_word)
+    {
+        return Some((start, Code { family: wide_family(value)?, number: value }));
+    }
+    None
+}
+
+fn digits_value(word: &[u8]) -> Option<i64> {
+    (word.len() <= 10).then(|| word.iter().fold(0_i64, |value, byte| value * 10 + i64::from(byte - b'0')))
+}
+
+fn hex_value(digits: &[u8]) -> Option<u32> {
+    let good = (1..=8).contains(&digits.len()) && digits.iter().all(u8::is_ascii_hexdigit);
+    let text = std::str::from_utf8(digits).ok().filter(|_| good)?;
+    u32::from_str_radix(text, 16).ok()
+}
+
+/// The family of a full 32-bit value: it has the shape of an HRESULT or of an NTSTATUS, or is in a catalogue.
+fn wide_family(number: u32) -> Option<Family> {
+    for family in [Family::Hresult, Family::NtStatus] {
+        if number > 1 && catalogue::entry(Code { family, number }).is_some() {
+            return Some(family);
+        }
+    }
+    match number >> 28 {
+        // 0xC…: error severity; facilities in use are small.
+        0xC if (number >> 16) & 0xFFF < 0x100 => Some(Family::NtStatus),
+        // 0x8…: failure; the two reserved bits below are zero in real codes, facilities in use are below 256.
+        0x8 if (number >> 16) & 0xFFF < 0x100 => Some(Family::Hresult),
+        _ => None,
+    }
+}
+
+fn hexadecimal(text: &[u8], start: usize, length: usize, value: u32, platform: Platform) -> Option<Code> {
+    if length == 8
+        && value >= 0x8000_0000
+        && let Some(family) = wide_family(value)
+    {
+        return Some(Code { family, number: value });
+    }
+    let context = context(text, start)?;
+    if context == Context::Stop {
+        return Some(Code { family: Family::Stop, number: value });
+    }
+    if length == 8 && value > 1 && wide_family(value).is_some() {
+        return Some(Code { family: wide_family(value)?, number: value });
+    }
+    if context.is_failure_word() && value <= 0xFFFF { small(context, value, platform) } else { None }
+}
+
+/// What the words in front of a number say about it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Context {
+    /// `error`, `failed with`, `hr`, `rc`…
+    Error,
+    /// `returned`, `result`: a code only where nothing is counted behind it.
+    Returned,
+    /// `errno`.
+    Errno,
+    /// `signal`.
+    Signal,
+    /// `exit code`, `exit status`, `exited with`.
+    Exit,
+    /// `status`.
+    Status,
+    /// `HTTP`.
+    Http,
+    /// `bugcheck`, `stop code`.
+    Stop,
+}
+
+impl Context {
+    fn is_failure_word(self) -> bool {
+        matches!(self, Self::Error | Self::Returned | Self::Errno | Self::Exit | Self::Status)
+    }
+}
+
+/// The context that the words right in front of `end` make: up to four words, filler words skipped.
+fn context(text: &[u8], end: usize) -> Option<Context> {
+    let mut at = end;
+    let mut status = false;
+    let mut code = false;
+    for step in 0..4 {
+        let mut gap = 0;
+        while at > 0 && gap < 3 && matches!(text.get(at - 1), Some(b' ' | b':' | b'=' | b'(' | b'#' | b'"' | b'\'' | b'[' | b'-')) {
+            at -= 1;
+            gap += 1;
+        }
+        // Words must be joined to the number by something, and not by a lone dash.
+        if gap == 0 && step == 0 {
+            return None;
+        }
+        let word_end = at;
+        while at > 0 && word_end - at < 16 && text.get(at - 1).is_some_and(|byte| byte.is_ascii_alphabetic() || matches!(byte, b'/' | b'.' | b'_') || (byte.is_ascii_digit() && word_end - at < 3)) {
+            at -= 1;
+        }
+        let word = text.get(at..word_end)?;
+        if word.is_empty() {
+            break;
+        }
+        let mut lower = [0_u8; 16];
+        let lower = lower.get_mut(..word.len())?;
+        lower.copy_from_slice(word);
+        lower.make_ascii_lowercase();
+        return Some(match &*lower {
+            b"code" | b"codes" | b"number" | b"value" | b"is" | b"was" | b"with" | b"of" | b"no" | b"nr" => {
+                code |= lower.starts_with(b"code") || &*lower == b"value";
+                continue;
+            }
+            b"status" => {
+                status = true;
+                continue;
+            }
+            b"error" | b"err" | b"rc" | b"hr" | b"hresult" | b"errorcode" | b"error_code" | b"failed" | b"failure"
+            | b"lasterror" | b"ret" | b"retval" | b"returncode" | b"return_code" | b"fails" | b"fatal" => Context::Error,
+            b"returned" | b"returns" | b"return" | b"result" | b"resultcode" => Context::Returned,
+            b"errno" | b"os" => Context::Errno,
+            b"signal" | b"sig" | b"signo" => Context::Signal,
+            b"exit" | b"exited" | b"exitcode" | b"exit_code" | b"exitstatus" | b"exit_status" => Context::Exit,
+            b"http" | b"http/1.1" | b"http/1.0" | b"http/2.0" | b"http/2" | b"http/3" | b"status_code" | b"statuscode" => {
+                Context::Http
+            }
+            b"bugcheck" | b"stop" | b"stopcode" => Context::Stop,
+            _ => break,
+        });
+    }
+    match (status, code) {
+        (true, _) => Some(Context::Status),
+        (_, true) => Some(Context::Error),
+        _ => None,
+    }
+}
+
+fn worded(text: &[u8], context_end: usize, end: usize, value: i64, platform: Platform) -> Option<Code> {
+    let context = context(text, context_end)?;
+    let number = u32::try_from(value).ok()?;
+    if context == Context::Returned && counts_something(text, end) {
+        return None;
+    }
+    if number >= 0x8000_0000 {
+        return Some(Code { family: wide_family(number)?, number });
+    }
+    small(context, number, platform)
+}
+
+/// Whether a word follows that the number counts: `returned 5 rows`.
+fn counts_something(text: &[u8], end: usize) -> bool {
+    text.get(end) == Some(&b' ') && text.get(end + 1).is_some_and(u8::is_ascii_lowercase)
+        || text.get(end) == Some(&b'.') && text.get(end + 1).is_some_and(u8::is_ascii_digit)
+}
+
+fn small(context: Context, number: u32, platform: Platform) -> Option<Code> {
+    let known = |family| catalogue::entry(Code { family, number }).is_some();
+    let family = match context {
+        Context::Errno if number <= 133 => Family::Errno,
+        Context::Signal if (1..=64).contains(&number) => Family::Signal,
+        Context::Http if (100..=599).contains(&number) => Family::Http,
+        Context::Status if (100..=599).contains(&number) && platform != Platform::Windows => Family::Http,
+        Context::Exit | Context::Status if number <= 255 && platform != Platform::Windows => Family::Exit,
+        Context::Stop if known(Family::Stop) => Family::Stop,
+        Context::Stop | Context::Signal | Context::Http | Context::Errno => return None,
+        // What is left are general words: the system that wrote the line decides, then what is known.
+        _ if number == 0 => Family::Exit,
+        _ if platform != Platform::Windows && known(Family::Errno) && number <= 133 => Family::Errno,
+        _ if known(Family::Win32) => Family::Win32,
+        _ if number <= 255 && platform != Platform::Windows => Family::Exit,
+        _ if platform == Platform::Windows && number <= 0xFFFF => Family::Win32,
+        _ => return None,
+    };
+    Some(Code { family, number })
+}
+
+/// `status=203/EXEC`, `status=11/SEGV`: the service manager's own form, where the word behind the slash says which
+/// list the number is from.
+fn systemd_status(text: &[u8], start: usize, end: usize, word: &[u8]) -> Option<Code> {
+    let named = text.get(end) == Some(&b'/') && text.get(end + 1).is_some_and(u8::is_ascii_uppercase);
+    if !named || !text.get(..start)?.ends_with(b"status=") {
+        return None;
+    }
+    let number = u32::try_from(digits_value(word).filter(|_| word.iter().all(u8::is_ascii_digit))?).ok()?;
+    let name_length = text.get(end + 1..)?.iter().take_while(|byte| byte.is_ascii_uppercase()).count();
+    let signal = [b"SIG", text.get(end + 1..end + 1 + name_length)?].concat();
+    let family = match catalogue::by_name(&signal) {
+        Some(entry) if entry.code.number == number => Family::Signal,
+        _ => Family::Exit,
+    };
+    Some(Code { family, number })
+}
+
+#[cfg(test)]
+mod tests;

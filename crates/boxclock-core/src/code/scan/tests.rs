@@ -1,0 +1,108 @@
+//! What is a code and what is not, on lines as programs write them.
+
+use proptest::prelude::*;
+
+use super::*;
+
+fn found(text: &str, platform: Platform) -> Vec<String> {
+    let mut list = Vec::new();
+    scan(text.as_bytes(), platform, |found| {
+        list.push(format!("{}={}:{}", &text[found.start..found.end], found.code.family.name(), found.code.number));
+    });
+    list
+}
+
+#[test]
+fn codes_on_any_system() {
+    for (text, expected) in [
+        ("access refused 0x80070005 while opening", "0x80070005=hresult:2147942405"),
+        ("Error 0x80070005: access", "0x80070005=hresult:2147942405"),
+        ("hr=-2147024891", "-2147024891=hresult:2147942405"),
+        ("exception 0xC0000005 at 00007ff6a1b2c3d4", "0xC0000005=ntstatus:3221225477"),
+        ("MainEngineThread is returning 1603", ""),
+        ("installer exit code 1603", "1603=win32:1603"),
+        ("write: ENOSPC", "ENOSPC=errno:28"),
+        ("open failed: errno 13", "13=errno:13"),
+        ("No such file or directory (os error 2)", "2=errno:2"),
+        ("killed by signal 11", "11=signal:11"),
+        ("process exited with status 137", "137=http:137"),
+        ("Main process exited, code=exited, status=203/EXEC", "203=exit:203"),
+        ("Main process exited, code=dumped, status=11/SEGV", "11=signal:11"),
+        ("GET /feed HTTP/1.1\" 503", "503=http:503"),
+        ("status=503 duration=12ms", "503=http:503"),
+        ("failed with error 80070643", "80070643=hresult:2147944003"),
+        ("bugcheck 0xD1 in serbridge", "0xD1=stop:209"),
+    ] {
+        let expected: Vec<&str> = expected.split_terminator(',').collect();
+        if text.contains("status 137") {
+            // An exit word in front wins over the shape of an HTTP status.
+            assert_eq!(found(text, Platform::Linux), ["137=exit:137"]);
+            continue;
+        }
+        assert_eq!(found(text, Platform::Unknown), expected, "{text}");
+    }
+}
+
+#[test]
+fn the_system_decides_small_numbers() {
+    assert_eq!(found("failed with error 5", Platform::Windows), ["5=win32:5"]);
+    assert_eq!(found("failed with error 5", Platform::Linux), ["5=errno:5"]);
+    assert_eq!(found("rc=3010", Platform::Linux), ["3010=win32:3010"]);
+    assert_eq!(found("exit code 3010", Platform::Windows), ["3010=win32:3010"]);
+}
+
+#[test]
+fn not_codes() {
+    for text in [
+        "listening on port 8080",
+        "read 1603 bytes from 10.0.0.5",
+        "2026-04-12 02:31:07 started",
+        "version 1.603.2",
+        "pid 1603",
+        "returned 5 rows",
+        "took 13 ms",
+        "at 0x7ffd8a3c1234",
+        "at 0x00401000",
+        "id 80070005-1234-5678-9abc-def012345678",
+        "retry 4 of 5",
+        "error rate 0.5",
+        "errors: none",
+        "temperature is 21",
+        "-12 degrees",
+        "/usr/lib/error/5/x",
+        "EXIT AND ERROR",
+    ] {
+        assert_eq!(found(text, Platform::Unknown), [] as [&str; 0], "{text}");
+    }
+}
+
+#[test]
+fn odd_ends() {
+    for text in ["0x", "error 0x", "error ", "-", "error -", "0x80070005", "error 99999999999999999999", "status=1/"] {
+        found(text, Platform::Windows);
+    }
+}
+
+proptest! {
+    #[test]
+    fn any_bytes(bytes in proptest::collection::vec(any::<u8>(), 0..200)) {
+        scan(&bytes, Platform::Windows, |found| assert!(found.start < found.end && found.end <= bytes.len()));
+    }
+
+    #[test]
+    fn any_near_miss(text in "(error|status|exit code|0x|-|=| |[0-9A-F]{1,9}|E[A-Z]{3}|/|signal){0,12}") {
+        scan(text.as_bytes(), Platform::Linux, |found| assert!(text.is_char_boundary(found.start)));
+    }
+
+    #[test]
+    fn every_writing_is_the_same_code(low in 0_u32..0xFFFF) {
+        let number = 0x8007_0000 | low;
+        let hex = found(&format!("error 0x{number:08X}"), Platform::Unknown);
+        let signed = found(&format!("error {}", number.cast_signed()), Platform::Unknown);
+        let unsigned = found(&format!("error {number}"), Platform::Unknown);
+        let code = |list: &[String]| list.first().and_then(|text| text.split_once('=')).map(|(_, code)| code.to_owned());
+        prop_assert_eq!(code(&hex), Some(format!("hresult:{number}")));
+        prop_assert_eq!(code(&signed), code(&hex));
+        prop_assert_eq!(code(&unsigned), code(&hex));
+    }
+}

@@ -1,0 +1,108 @@
+//! Reading records back from their files, for display and output.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use super::EventRef;
+use crate::case::{Reader, Source};
+use crate::crash;
+use crate::format::Record;
+use crate::limits;
+use crate::text::{SourceFile, bare_line};
+
+/// Bytes read at once: records next to each other then cost one read.
+const WINDOW_BYTES: usize = 128 << 10;
+/// Windows that are kept.
+const WINDOWS: usize = 64;
+
+struct Window {
+    offset: u64,
+    bytes: Vec<u8>,
+    used: u64,
+}
+
+/// Reads records of a case's sources; keeps a small window of each recently used file.
+pub struct RecordReader {
+    sources: Arc<Vec<Source>>,
+    windows: HashMap<usize, Window>,
+    clock: u64,
+}
+
+impl RecordReader {
+    /// A reader over these sources.
+    pub fn new(sources: Arc<Vec<Source>>) -> Self {
+        Self { sources, windows: HashMap::new(), clock: 0 }
+    }
+
+    /// The source of an event.
+    pub fn source(&self, event: EventRef<'_>) -> &Source {
+        &self.sources[event.source()]
+    }
+
+    /// The bytes of an event's record, at most [`limits::RECORD_BYTES`] of them.
+    ///
+    /// # Errors
+    /// When the file cannot be read (any more).
+    pub fn bytes(&mut self, event: EventRef<'_>) -> std::io::Result<&[u8]> {
+        let index = event.source();
+        let length = event.length().min(limits::RECORD_BYTES as u64) as usize;
+        let offset = event.offset();
+        self.clock += 1;
+        let inside = self.windows.get(&index).is_some_and(|window| {
+            offset >= window.offset && offset + length as u64 <= window.offset + window.bytes.len() as u64
+        });
+        if !inside {
+            if self.windows.len() >= WINDOWS
+                && !self.windows.contains_key(&index)
+                && let Some(oldest) = self.windows.iter().min_by_key(|(_, window)| window.used).map(|(index, _)| *index)
+            {
+                self.windows.remove(&oldest);
+            }
+            let bytes = SourceFile::open(&self.sources[index].path)?.read(offset, length.max(WINDOW_BYTES))?;
+            self.windows.insert(index, Window { offset, bytes, used: 0 });
+        }
+        let Some(window) = self.windows.get_mut(&index) else { return Ok(&[]) };
+        window.used = self.clock;
+        let start = ((offset - window.offset) as usize).min(window.bytes.len());
+        let end = (start + length).min(window.bytes.len());
+        Ok(&window.bytes[start..end])
+    }
+
+    /// The text of an event's record as UTF-8, damage shown as U+FFFD, without NUL bytes at its start.
+    ///
+    /// # Errors
+    /// When the file cannot be read (any more).
+    pub fn text(&mut self, event: EventRef<'_>) -> std::io::Result<String> {
+        let encoding = self.source(event).encoding;
+        let bytes = self.bytes(event)?;
+        let decoded = encoding.decode(bytes);
+        Ok(String::from_utf8_lossy(bare_line(&decoded)).into_owned())
+    }
+
+    /// The whole record of an event.
+    ///
+    /// A record whose file is gone or cannot be read says so in its body.
+    pub fn record(&mut self, event: EventRef<'_>) -> Record {
+        let mut record = match self.source(event).reader {
+            Reader::Lines(detected) => match self.text(event) {
+                Ok(text) => detected.format.record(&text, detected.hint),
+                Err(error) => unreadable(self.source(event), &error),
+            },
+            Reader::Dump(format) => match crash::read(format, &self.source(event).path) {
+                Ok(crash) => crash.record(),
+                Err(error) => Record { body: error.to_string(), ..Record::default() },
+            },
+        };
+        if event.length() > limits::RECORD_BYTES as u64 && matches!(self.source(event).reader, Reader::Lines(_)) {
+            record.attributes.insert("boxclock.body_cut_at".into(), limits::RECORD_BYTES.into());
+        }
+        if event.is_disordered() {
+            record.attributes.insert("boxclock.out_of_order".into(), true.into());
+        }
+        record
+    }
+}
+
+fn unreadable(source: &Source, error: &std::io::Error) -> Record {
+    Record { body: format!("cannot read {} any more: {error}", source.path.display()), ..Record::default() }
+}

@@ -1,0 +1,322 @@
+//! `iso-text`: lines with an ISO-like date and time, and around it level words, brackets, threads, loggers.
+//!
+//! There is no specification; the shapes are those that logging libraries write by default:
+//!
+//! ```text
+//! 2026-04-12 02:31:07,442 - dosing - ERROR - message          [2026-04-12T02:31:07Z ERROR dosing] message
+//! 2026-04-12 02:31:07.442 [main] ERROR a.b.Dosing - message   ERROR 2026-04-12 02:31:07 message
+//! 2026-04-12T02:31:07.442+02:00 ERROR 99 --- [main] a.b.Dosing : message
+//! 2026/04/12 02:31:07 dosing.go:14: message                   dosing 2026-04-12 02:31:07: message
+//! E, [2026-04-12T02:31:07.442 #99] ERROR -- dosing: message   2026-04-12T02:31:07Z|ERROR|dosing|message
+//! ```
+
+use std::borrow::Cow;
+
+use serde_json::Value;
+
+use super::word::{number, skip_blanks};
+use super::{Fit, Head, Hint, LineFormat, Record, record_from_head};
+use crate::clock::scan::{self, Civil};
+use crate::severity::Severity;
+
+/// The format.
+pub(super) struct IsoText;
+
+/// Where in a line its time stands; the hint of a file is the place that most of its lines use, plus one.
+const AT_START: Hint = 1;
+/// Behind an opening bracket.
+const IN_BRACKET: Hint = 2;
+/// Behind a level word.
+const AFTER_LEVEL: Hint = 3;
+/// Behind the name of a program.
+const AFTER_NAME: Hint = 4;
+
+/// What stands before the message.
+#[derive(Default)]
+struct Parts<'a> {
+    level: Option<(Severity, &'a [u8])>,
+    /// A bracketed word that may be a thread or a logger.
+    bracketed: Option<&'a [u8]>,
+    logger: Option<&'a [u8]>,
+    pid: Option<u32>,
+    tid: Option<u32>,
+    body: usize,
+}
+
+impl LineFormat for IsoText {
+    fn name(&self) -> &'static str {
+        "iso-text"
+    }
+
+    fn head<'a>(&self, line: &'a [u8], hint: Hint) -> Option<Head<'a>> {
+        let (civil, parts) = parse(line, hint)?;
+        let component = parts.logger.or(parts.bracketed).unwrap_or_default();
+        let (severity, severity_text) = parts.level.unwrap_or((Severity::NONE, b""));
+        Some(Head {
+            stamp: civil.stamp(),
+            severity,
+            severity_text: Cow::Borrowed(severity_text),
+            host: Cow::Borrowed(b""),
+            component: Cow::Borrowed(component),
+            pid: parts.pid,
+            tid: parts.tid,
+            body: parts.body,
+        })
+    }
+
+    fn record(&self, text: &str, hint: Hint) -> Record {
+        let mut record = record_from_head(self.head(text.as_bytes(), hint), text);
+        if let Some((_, Parts { bracketed: Some(thread), logger: Some(_), .. })) = parse(text.as_bytes(), hint) {
+            let name = String::from_utf8_lossy(thread).into_owned();
+            record.attributes.insert("thread.name".into(), Value::from(name));
+        }
+        record
+    }
+
+    fn fit(&self, lines: &[&[u8]]) -> Fit {
+        let mut counts = [0_usize; 5];
+        for place in lines.iter().filter_map(|line| find_time(line, 0)).map(|found| found.2) {
+            counts[usize::from(place)] += 1;
+        }
+        let best = (AT_START..=AFTER_NAME).rev().max_by_key(|place| counts[usize::from(*place)]).unwrap_or(AT_START);
+        let heads = lines.iter().filter(|line| self.head(line, best).is_some()).count();
+        Fit { heads, hint: best }
+    }
+}
+
+/// Finds the time of a line: its reading, where it ends, and its place. With a hint, only that place counts (a time
+/// behind a level word may also stand at the start).
+fn find_time(line: &[u8], hint: Hint) -> Option<(Civil, usize, Hint)> {
+    let first = *line.first()?;
+    if first.is_ascii_digit() {
+        if hint != 0 && hint != AT_START && hint != AFTER_LEVEL {
+            return None;
+        }
+        return scan::iso(line).map(|(civil, end)| (civil, end, AT_START));
+    }
+    if matches!(first, b'[' | b'(' | b'<' | b'"')
+        && let Some((civil, end)) = scan::iso(&line[1..])
+    {
+        return (hint == 0 || hint == IN_BRACKET).then_some((civil, end + 1, IN_BRACKET));
+    }
+    if hint == AT_START || !(first.is_ascii_alphabetic() || matches!(first, b'[' | b'<')) {
+        return None;
+    }
+    // A word or a bracket, then perhaps a separator, then the time.
+    let word_end = line.iter().take(48).position(|byte| matches!(byte, b' ' | b'\t' | b'|' | b',' | b']' | b'>'))?;
+    let word = line.get(..word_end)?;
+    let bare = word.strip_prefix(b"[").or(word.strip_prefix(b"<")).unwrap_or(word);
+    let bare = bare.strip_suffix(b":").unwrap_or(bare);
+    let place = if Severity::from_word(bare).is_some() { AFTER_LEVEL } else { AFTER_NAME };
+    if hint != 0 && hint != place {
+        return None;
+    }
+    let rest = line.get(word_end..)?;
+    let gap = rest.iter().take(8).take_while(|byte| matches!(byte, b' ' | b'\t' | b'|' | b',' | b']' | b'>' | b'[' | b'(')).count();
+    let start = word_end + gap;
+    let (civil, end) = scan::iso(line.get(start..)?)?;
+    Some((civil, start + end, place))
+}
+
+fn parse(line: &[u8], hint: Hint) -> Option<(Civil, Parts<'_>)> {
+    let (civil, end, place) = find_time(line, hint)?;
+    let mut parts = Parts { body: end, ..Parts::default() };
+    if place == AFTER_LEVEL || place == AFTER_NAME {
+        let word_end = line.iter().position(|byte| matches!(byte, b' ' | b'\t' | b'|' | b',' | b']' | b'>' | b':'))?;
+        let word = line.get(..word_end)?;
+        let word = word.strip_prefix(b"[").or(word.strip_prefix(b"<")).unwrap_or(word);
+        if place == AFTER_LEVEL {
+            parts.level = Severity::from_word(word).map(|severity| (severity, word));
+        } else {
+            parts.logger = Some(word);
+        }
+    }
+    while step(line, &mut parts) {}
+    Some((civil, parts))
+}
+
+/// Takes one more piece of the head, or says that the message starts here.
+fn step<'a>(line: &'a [u8], parts: &mut Parts<'a>) -> bool {
+    let at = skip_separators(line, parts.body);
+    let Some(first) = line.get(at) else {
+        parts.body = at;
+        return false;
+    };
+    let taken = match first {
+        b'[' | b'(' | b'<' => bracket(line, at, parts),
+        b'#' => hash_pid(line, at, parts),
+        _ => word(line, at, parts),
+    };
+    match taken {
+        Some(end) => {
+            parts.body = end;
+            true
+        }
+        None => {
+            parts.body = at;
+            false
+        }
+    }
+}
+
+/// Steps over blanks, closing brackets, and lone dashes, bars and colons between the pieces of a head.
+fn skip_separators(line: &[u8], at: usize) -> usize {
+    let mut at = at;
+    loop {
+        at = skip_blanks(line, at);
+        match line.get(at) {
+            Some(b']' | b')' | b'>' | b'|' | b'"') => at += 1,
+            Some(b':' | b',') if matches!(line.get(at + 1), None | Some(b' ' | b'\t')) => at += 1,
+            Some(b'-') => {
+                let dashes = line.get(at..).unwrap_or_default().iter().take(4).take_while(|byte| **byte == b'-').count();
+                match line.get(at + dashes) {
+                    None | Some(b' ' | b'\t') if dashes <= 3 => at += dashes,
+                    _ => return at,
+                }
+            }
+            _ => return at,
+        }
+    }
+}
+
+/// `#99]`: the process id inside the bracket of the time.
+fn hash_pid(line: &[u8], at: usize, parts: &mut Parts<'_>) -> Option<usize> {
+    let rest = line.get(at + 1..)?;
+    let length = rest.iter().take_while(|byte| byte.is_ascii_digit()).count();
+    if rest.get(length) != Some(&b']') || parts.pid.is_some() {
+        return None;
+    }
+    parts.pid = rest.get(..length).and_then(number);
+    Some(at + length + 2)
+}
+
+fn bracket<'a>(line: &'a [u8], at: usize, parts: &mut Parts<'a>) -> Option<usize> {
+    let close = match line.get(at)? {
+        b'[' => b']',
+        b'(' => b')',
+        _ => b'>',
+    };
+    let inner = line.get(at + 1..)?;
+    let length = inner.iter().take(80).position(|byte| *byte == close)?;
+    let content = inner.get(..length)?.trim_ascii();
+    let end = at + length + 2;
+    if content.is_empty() {
+        return None;
+    }
+    if parts.level.is_none()
+        && let Some(severity) = Severity::from_word(content)
+    {
+        parts.level = Some((severity, content));
+    } else if let Some((pid, tid)) = ids(content) {
+        if parts.pid.is_none() {
+            parts.pid = pid;
+            parts.tid = parts.tid.or(tid);
+        } else if parts.tid.is_none() {
+            parts.tid = pid;
+        } else {
+            return None;
+        }
+    } else if close != b')' && parts.bracketed.is_none() && parts.logger.is_none() && is_name(content) {
+        parts.bracketed = Some(content);
+    } else {
+        return None;
+    }
+    Some(end)
+}
+
+/// `99`, `99:7`, `pid 99`, `pid=99`, `pid:99 tid:7` as process and thread id.
+fn ids(content: &[u8]) -> Option<(Option<u32>, Option<u32>)> {
+    let lower = content.to_ascii_lowercase();
+    let mut pid = None;
+    let mut tid = None;
+    let mut expect_tid = false;
+    for piece in lower.split(|byte| matches!(byte, b' ' | b'=' | b':' | b',' | b'/')).filter(|piece| !piece.is_empty()) {
+        match piece {
+            b"pid" | b"process" => expect_tid = false,
+            b"tid" | b"thread" => expect_tid = true,
+            digits => {
+                let value = number(digits)?;
+                if expect_tid || pid.is_some() {
+                    tid = tid.or(Some(value));
+                } else {
+                    pid = Some(value);
+                }
+            }
+        }
+    }
+    (pid.is_some() || tid.is_some()).then_some((pid, tid))
+}
+
+/// What a thread, a logger or a module may be called.
+fn is_name(text: &[u8]) -> bool {
+    text.len() <= 64
+        && text.iter().any(u8::is_ascii_alphabetic)
+        && text.iter().all(|byte| {
+            byte.is_ascii_alphanumeric() || matches!(byte, b'.' | b'_' | b'-' | b'$' | b':' | b'/' | b'#' | b'@' | b' ' | b'*' | b'\\')
+        })
+}
+
+fn word<'a>(line: &'a [u8], at: usize, parts: &mut Parts<'a>) -> Option<usize> {
+    let rest = line.get(at..)?;
+    let length = rest.iter().position(|byte| matches!(byte, b' ' | b'\t' | b'|' | b']' | b'[')).unwrap_or(rest.len());
+    let raw = rest.get(..length)?;
+    let end = at + length;
+    let colon = raw.last() == Some(&b':');
+    let bare = raw.strip_suffix(b":").unwrap_or(raw);
+    let bare = bare.strip_suffix(b",").unwrap_or(bare);
+    if bare.is_empty() || bare.len() > 80 {
+        return None;
+    }
+    if parts.level.is_none() {
+        let strong = bare.len() == 1 && bare[0].is_ascii_uppercase();
+        let severity = if strong { Severity::from_word(bare) } else { Severity::from_long_word(bare) };
+        // A lone capital is a level only straight behind the time: `A file was …` is a message.
+        if let Some(severity) = severity
+            && (bare.len() > 1 || matches!(bare, b"T" | b"D" | b"I" | b"W" | b"E" | b"F"))
+        {
+            parts.level = Some((severity, bare));
+            return Some(end);
+        }
+    }
+    if let Some(value) = number(bare) {
+        // A bare number is a process id only where a head goes on behind it.
+        let next = line.get(skip_blanks(line, end)..).unwrap_or_default();
+        let goes_on = parts.pid.is_none()
+            && !colon
+            && (next.starts_with(b"--- ") || next.starts_with(b"[") || (parts.level.is_none() && starts_with_level(next)));
+        parts.pid = goes_on.then_some(value).or(parts.pid);
+        return goes_on.then_some(end);
+    }
+    if parts.logger.is_some() || !is_name(bare) {
+        return None;
+    }
+    let next = line.get(end..).unwrap_or_default();
+    let bar = next.first() == Some(&b'|') || (next.first() == Some(&b'\t') && parts.level.is_some());
+    let dash = next.starts_with(b" - ") || next.starts_with(b" : ") || next.starts_with(b" -- ");
+    // `name[99]:` as syslog writes it.
+    if next.first() == Some(&b'[')
+        && let Some((pid, close)) = bracketed_number(next)
+        && next.get(close) == Some(&b':')
+    {
+        parts.logger = Some(bare);
+        parts.pid = Some(pid);
+        return Some(end + close + 1);
+    }
+    let in_bracket = next.first() == Some(&b']') && parts.level.is_some();
+    if colon || bar || dash || in_bracket {
+        parts.logger = Some(bare);
+        return Some(end);
+    }
+    None
+}
+
+fn starts_with_level(text: &[u8]) -> bool {
+    let length = text.iter().take_while(|byte| byte.is_ascii_alphabetic()).count();
+    text.get(..length).is_some_and(|word| Severity::from_long_word(word).is_some())
+}
+
+fn bracketed_number(text: &[u8]) -> Option<(u32, usize)> {
+    let inner = text.strip_prefix(b"[")?;
+    let length = inner.iter().take(11).position(|byte| *byte == b']')?;
+    Some((number(inner.get(..length)?)?, length + 2))
+}

@@ -1,0 +1,215 @@
+//! `json-lines`: one JSON object a line.
+//!
+//! Source of the syntax: RFC 8259. The names of time, level, message, logger, host and ids are those that the usual
+//! logging libraries and the OpenTelemetry data model use; the lists below are all that is looked at.
+
+use std::borrow::Cow;
+
+use serde_json::{Map, Value};
+
+use super::json_scan::{Raw, members};
+use super::word::number;
+use super::{Fit, Head, Hint, LineFormat, Record};
+use crate::clock::{Stamp, scan};
+use crate::severity::Severity;
+
+/// The format.
+pub(super) struct JsonLines;
+
+/// What a member means to an event.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Role {
+    Time,
+    Level,
+    PythonLevel,
+    Message,
+    Component,
+    Host,
+    Pid,
+    Tid,
+}
+
+/// The role of a member, and its rank among members of the same role (0 is best).
+fn role(key: &[u8]) -> Option<(Role, u8)> {
+    Some(match key {
+        b"time" | b"timestamp" | b"@timestamp" => (Role::Time, 0),
+        b"ts" | b"@t" | b"datetime" | b"date" | b"eventTime" | b"event_time" | b"asctime" | b"timeUnixNano" | b"logged_at" => {
+            (Role::Time, 1)
+        }
+        b"t" | b"created" | b"observedTimeUnixNano" => (Role::Time, 2),
+        b"level" | b"severity" | b"log.level" | b"severityText" | b"severity_text" | b"levelname" | b"loglevel"
+        | b"log_level" | b"@l" => (Role::Level, 0),
+        b"lvl" | b"severityNumber" | b"priority" | b"PRIORITY" => (Role::Level, 1),
+        b"levelno" => (Role::PythonLevel, 0),
+        b"message" | b"msg" | b"@m" | b"body" => (Role::Message, 0),
+        b"MESSAGE" | b"event" | b"text" | b"@mt" | b"log" | b"short_message" => (Role::Message, 1),
+        b"logger" | b"component" | b"logger_name" | b"log.logger" | b"loggerName" => (Role::Component, 0),
+        b"module" | b"target" | b"name" | b"service" | b"service.name" | b"app" | b"program" | b"SourceContext" => {
+            (Role::Component, 1)
+        }
+        b"host" | b"hostname" | b"host.name" | b"host_name" => (Role::Host, 0),
+        b"pid" | b"process_id" | b"process.pid" | b"processId" => (Role::Pid, 0),
+        b"tid" | b"thread_id" | b"thread.id" | b"process.thread.id" | b"threadId" => (Role::Tid, 0),
+        _ => return None,
+    })
+}
+
+/// The name that a member of the nested object `outer` is looked up by.
+fn nested_role(outer: &[u8], key: &[u8]) -> Option<(Role, u8)> {
+    Some(match (outer, key) {
+        (b"log", b"level") => (Role::Level, 0),
+        (b"log", b"logger") => (Role::Component, 0),
+        (b"host", b"name" | b"hostname") => (Role::Host, 0),
+        (b"process", b"pid" | b"id") => (Role::Pid, 0),
+        (b"service", b"name") => (Role::Component, 1),
+        (b"body", b"stringValue") => (Role::Message, 0),
+        // Structured loggers nest the message and what belongs to it under `fields`.
+        (b"fields", b"message") => (Role::Message, 1),
+        _ => return None,
+    })
+}
+
+/// The best value found for each role so far.
+#[derive(Default)]
+struct Found<'a> {
+    slots: [Option<(u8, Raw<'a>)>; 8],
+}
+
+impl<'a> Found<'a> {
+    fn take(&mut self, (role, rank): (Role, u8), value: Raw<'a>) {
+        let slot = &mut self.slots[role as usize];
+        if slot.is_none_or(|(best, _)| rank < best) && !matches!(value, Raw::Object(_) | Raw::Array | Raw::Word(b"null")) {
+            *slot = Some((rank, value));
+        }
+    }
+
+    fn get(&self, role: Role) -> Option<Raw<'a>> {
+        self.slots[role as usize].map(|(_, value)| value)
+    }
+}
+
+fn find(line: &[u8]) -> Option<Found<'_>> {
+    if line.trim_ascii_start().first() != Some(&b'{') {
+        return None;
+    }
+    let mut found = Found::default();
+    let whole = members(line, |key, value| {
+        if let Some(role) = role(key) {
+            found.take(role, value);
+        }
+        if let Raw::Object(inner) = value
+            && matches!(key, b"log" | b"host" | b"process" | b"service" | b"body" | b"fields")
+        {
+            members(inner, |inner_key, value| {
+                if let Some(role) = nested_role(key, inner_key) {
+                    found.take(role, value);
+                }
+            });
+        }
+    });
+    whole.then_some(found)
+}
+
+/// A value as text, its escapes undone.
+fn text(value: Raw<'_>) -> Cow<'_, [u8]> {
+    match value {
+        Raw::Text(bytes, false) => Cow::Borrowed(bytes),
+        Raw::Text(bytes, true) => {
+            let quoted = [b"\"", bytes, b"\""].concat();
+            match serde_json::from_slice::<String>(&quoted) {
+                Ok(text) => Cow::Owned(text.into_bytes()),
+                Err(_) => Cow::Borrowed(bytes),
+            }
+        }
+        Raw::Word(word) => Cow::Borrowed(word),
+        Raw::Object(_) | Raw::Array => Cow::Borrowed(b""),
+    }
+}
+
+fn stamp(value: Raw<'_>) -> Stamp {
+    let text = text(value);
+    if let Some((civil, _)) = scan::iso(&text) {
+        return civil.stamp();
+    }
+    scan::epoch(&text).map_or(Stamp::None, |ns| Stamp::Utc(ns, 0))
+}
+
+fn severity(found: &Found<'_>) -> (Severity, Cow<'static, [u8]>) {
+    let (value, python) = match (found.get(Role::Level), found.get(Role::PythonLevel)) {
+        (Some(value), _) => (value, false),
+        (None, Some(value)) => (value, true),
+        (None, None) => return (Severity::NONE, Cow::Borrowed(b"")),
+    };
+    let written = text(value);
+    let severity = match std::str::from_utf8(&written).ok().and_then(|text| text.parse::<i64>().ok()) {
+        Some(level) => Severity::from_number(level, python),
+        None => Severity::from_word(&written),
+    };
+    (severity.unwrap_or_default(), Cow::Owned(written.into_owned()))
+}
+
+impl LineFormat for JsonLines {
+    fn name(&self) -> &'static str {
+        "json-lines"
+    }
+
+    fn head<'a>(&self, line: &'a [u8], _: Hint) -> Option<Head<'a>> {
+        let found = find(line)?;
+        let (severity, severity_text) = severity(&found);
+        let id = |role| found.get(role).and_then(|value| number(&text(value)));
+        let name = |role| found.get(role).map(text).unwrap_or_default();
+        Some(Head {
+            stamp: found.get(Role::Time).map_or(Stamp::None, stamp),
+            severity,
+            severity_text,
+            host: name(Role::Host),
+            component: name(Role::Component),
+            pid: id(Role::Pid),
+            tid: id(Role::Tid),
+            body: 0,
+        })
+    }
+
+    fn record(&self, record_text: &str, _: Hint) -> Record {
+        let (first, rest) = record_text.split_once('\n').unwrap_or((record_text, ""));
+        let Ok(Value::Object(object)) = serde_json::from_str(first.trim()) else {
+            return Record { body: record_text.trim_end().to_owned(), ..Record::default() };
+        };
+        let found = find(first.as_bytes()).unwrap_or_default();
+        let message = found.get(Role::Message).map(|value| String::from_utf8_lossy(&text(value)).into_owned());
+        let has_message = message.is_some();
+        // An object without any message is shown as it is.
+        let mut body = message.unwrap_or_else(|| first.trim().to_owned());
+        let rest = rest.trim_end();
+        if !rest.is_empty() {
+            body.push('\n');
+            body.push_str(rest);
+        }
+        let (_, severity_text) = severity(&found);
+        let written = String::from_utf8_lossy(&severity_text).into_owned();
+        let attributes = if has_message { attributes(object, &found) } else { Map::new() };
+        Record { body, severity_text: (!written.is_empty()).then_some(written), attributes }
+    }
+
+    fn fit(&self, lines: &[&[u8]]) -> Fit {
+        Fit { heads: lines.iter().filter(|line| find(line).is_some()).count(), hint: 0 }
+    }
+}
+
+/// All members but those that became a column of the event.
+fn attributes(object: Map<String, Value>, found: &Found<'_>) -> Map<String, Value> {
+    object
+        .into_iter()
+        .filter(|(key, value)| {
+            let Some((role, _)) = role(key.as_bytes()) else { return true };
+            let Some(used) = found.get(role) else { return true };
+            let same = match value {
+                Value::String(value) => text(used) == value.as_bytes(),
+                Value::Object(_) | Value::Array(_) => false,
+                other => text(used) == other.to_string().as_bytes(),
+            };
+            // The host stays an attribute: the case's label for it may differ.
+            !same || role == Role::Host
+        })
+        .collect()
+}

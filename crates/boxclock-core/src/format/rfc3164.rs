@@ -1,0 +1,116 @@
+//! `rfc3164`: `<PRI>Mmm dd hh:mm:ss HOST TAG[PID]: MESSAGE`, and what syslog daemons write in that spirit.
+//!
+//! Source: RFC 3164 section 4.1. Variations that daemons really write: no priority, a year, a fraction, no host, no tag
+//! (section 4.1.3 allows all of these), and an RFC 3339 time in place of the old one (section 5.1 suggests it, and
+//! several daemons have it as their default).
+
+use std::borrow::Cow;
+
+use serde_json::Value;
+
+use super::word::{facility_name, priority, syslog_tag, token};
+use super::{Fit, Head, Hint, LineFormat, Record, record_from_head};
+use crate::clock::scan;
+use crate::severity::Severity;
+
+/// The format.
+pub(super) struct Rfc3164;
+
+/// Hint: the file's lines have RFC 3339 times and most have a tag, so those without one are records too.
+const ISO_TIMES: Hint = 1;
+
+impl LineFormat for Rfc3164 {
+    fn name(&self) -> &'static str {
+        "rfc3164"
+    }
+
+    fn head<'a>(&self, line: &'a [u8], hint: Hint) -> Option<Head<'a>> {
+        let (severity, severity_text, start) = match priority(line) {
+            Some((value, text, end)) => (Severity::from_syslog(value as u8), text, end),
+            None => (Severity::NONE, &b""[..], 0),
+        };
+        let rest = line.get(start..)?;
+        let (civil, length, iso) = match scan::bsd(rest) {
+            Some((civil, length)) => (civil, length, false),
+            None => scan::iso(rest)
+                .filter(|(civil, _)| civil.offset.is_some() && rest.get(10) == Some(&b'T'))
+                .map(|(civil, length)| (civil, length, true))?,
+        };
+        let mut at = start + length;
+        match line.get(at) {
+            Some(b' ') => at += 1,
+            // `Apr 12 2026 02:31:07: message`, as network devices write it, has neither host nor tag of this shape.
+            Some(b':') if !iso => {
+                let body = at + 1 + usize::from(line.get(at + 1) == Some(&b' '));
+                return Some(Head {
+                    stamp: civil.stamp(),
+                    severity,
+                    severity_text: Cow::Borrowed(severity_text),
+                    body,
+                    ..Head::default()
+                });
+            }
+            _ => return None,
+        }
+        let (host, tag, pid, body) = host_and_tag(line, at);
+        // An RFC 3339 time also starts many application logs; a host and a tag make it syslog.
+        let looks_like_syslog = !host.is_empty() && !tag.is_empty() && Severity::from_long_word(host).is_none();
+        if iso && !looks_like_syslog && hint != ISO_TIMES {
+            return None;
+        }
+        Some(Head {
+            stamp: civil.stamp(),
+            severity,
+            severity_text: Cow::Borrowed(severity_text),
+            host: Cow::Borrowed(host),
+            component: Cow::Borrowed(tag),
+            pid,
+            tid: None,
+            body,
+        })
+    }
+
+    fn record(&self, text: &str, hint: Hint) -> Record {
+        let mut record = record_from_head(self.head(text.as_bytes(), hint), text);
+        if let Some((value, ..)) = priority(text.as_bytes()) {
+            record.attributes.insert("syslog.facility".into(), facility_name(value).into());
+        }
+        if let Some(head) = self.head(text.as_bytes(), hint)
+            && !head.host.is_empty()
+        {
+            let name = String::from_utf8_lossy(&head.host).into_owned();
+            record.attributes.insert("host.name".into(), Value::from(name));
+        }
+        record
+    }
+
+    fn fit(&self, lines: &[&[u8]]) -> Fit {
+        let strict = lines.iter().filter(|line| self.head(line, 0).is_some()).count();
+        let lenient = lines.iter().filter(|line| self.head(line, ISO_TIMES).is_some()).count();
+        // Most dated lines carry host and tag: the few others are syslog without a tag.
+        if lenient > strict && strict * 10 >= lenient * 7 {
+            Fit { heads: lenient, hint: ISO_TIMES }
+        } else {
+            Fit { heads: strict, hint: 0 }
+        }
+    }
+}
+
+/// Host, tag, process id and where the message starts, of what follows the time.
+fn host_and_tag(line: &[u8], at: usize) -> (&[u8], &[u8], Option<u32>, usize) {
+    // `tag[1]: message` without host: the first word is a tag itself.
+    if let Some((tag, pid, body)) = syslog_tag(line, at) {
+        return (b"", tag, pid, body);
+    }
+    let (host, end) = token(line, at);
+    let is_host = !host.is_empty()
+        && host.iter().all(|byte| byte.is_ascii_alphanumeric() || matches!(byte, b'.' | b'-' | b'_' | b':' | b'/' | b'@'));
+    if !is_host {
+        return (b"", b"", None, at);
+    }
+    let next = end + usize::from(line.get(end) == Some(&b' '));
+    match syslog_tag(line, next) {
+        Some((tag, pid, body)) => (host, tag, pid, body),
+        None => (host, b"", None, next),
+    }
+}

@@ -1,0 +1,214 @@
+//! Boxes: gathering files into a sealed box, verifying a seal, and unpacking a box to be read.
+//!
+//! A box is an ordinary ZIP archive `NAME.box.zip` that holds `box.json` (the [`Seal`]), `story.json`, and the files
+//! under `hosts/<label>/…`.
+
+use std::fs::File;
+use std::io::{Read, Write};
+use std::path::{Path, PathBuf};
+
+use serde::{Deserialize, Serialize};
+use sha2::{Digest, Sha256};
+
+use crate::case::{FileFound, LeftOut};
+use crate::clock::Zone;
+use crate::logbook::Story;
+use crate::work::Work;
+use crate::{Error, Result};
+
+mod check;
+mod pack;
+mod unpack;
+
+pub use check::{Finding, Verdict, check};
+pub use pack::{PackOptions, Packed, pack};
+pub use unpack::{OpenBox, unpack};
+
+/// The name of the seal inside a box.
+pub const SEAL_NAME: &str = "box.json";
+/// The name of the story inside a box.
+pub const STORY_NAME: &str = "story.json";
+/// The version of the seal's shape.
+pub const SEAL_VERSION: u32 = 1;
+
+/// The list of everything in a box, and of what could not be put in.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct Seal {
+    /// Version of this shape.
+    pub version: u32,
+    /// When the box was sealed, RFC 3339 UTC.
+    pub sealed_at: String,
+    /// The program and version that sealed it.
+    pub sealed_by: String,
+    /// The case's zone, if the person gathering said so.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub zone: Option<String>,
+    /// The hosts.
+    pub hosts: Vec<SealedHost>,
+    /// The files.
+    pub files: Vec<SealedFile>,
+    /// What could not be read.
+    pub unreadable: Vec<Unreadable>,
+}
+
+/// A host in a seal.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct SealedHost {
+    /// Its label: the role it plays.
+    pub label: String,
+    /// Its zone, if known.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub zone: Option<String>,
+    /// The host's clock at gathering, RFC 3339 UTC, if it could be asked.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub clock_there: Option<String>,
+    /// The gathering machine's clock at the same moment, RFC 3339 UTC.
+    pub clock_here: String,
+}
+
+/// A file in a seal.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct SealedFile {
+    /// Its path in the box.
+    pub path: String,
+    /// Its size in bytes.
+    pub size: u64,
+    /// Its SHA-256 in lower-case hexadecimal.
+    pub sha256: String,
+    /// Where it was read from.
+    pub origin: String,
+    /// The label of its host.
+    pub host: String,
+    /// When the original was last modified, RFC 3339 UTC.
+    pub modified: String,
+}
+
+/// A file that could not be put into the box.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct Unreadable {
+    /// Where it is.
+    pub origin: String,
+    /// The label of its host.
+    pub host: String,
+    /// Why not.
+    pub reason: String,
+}
+
+impl Seal {
+    /// The zone of a host, if the seal says.
+    pub fn host_zone(&self, label: &str) -> Option<Zone> {
+        let host = self.hosts.iter().find(|host| host.label == label)?;
+        Zone::parse(host.zone.as_deref()?).ok()
+    }
+}
+
+/// Lower-case hexadecimal.
+pub fn hex(bytes: &[u8]) -> String {
+    use std::fmt::Write as _;
+    bytes.iter().fold(String::with_capacity(bytes.len() * 2), |mut text, byte| {
+        // Writing to a string cannot fail.
+        let _ = write!(text, "{byte:02x}");
+        text
+    })
+}
+
+/// Whether `path` is a box.
+///
+/// # Errors
+/// When it is named like a box but is no readable ZIP archive, for example because it is cut off.
+pub fn is_box(path: &Path) -> Result<bool> {
+    let mut start = [0; 4];
+    let zip = path.is_file() && File::open(path).and_then(|mut file| file.read_exact(&mut start)).is_ok() && start == *b"PK\x03\x04";
+    let named = path.to_string_lossy().ends_with(".box.zip") && path.is_file();
+    if !zip {
+        return if named { Err(Error::new(format!("{} is not a box: it is no ZIP archive", path.display()))) } else { Ok(false) };
+    }
+    match open_zip(path) {
+        Ok(archive) => Ok(archive.index_for_name(SEAL_NAME).is_some()),
+        Err(error) if named => Err(error),
+        Err(_) => Ok(false),
+    }
+}
+
+type Archive = zip::ZipArchive<std::io::BufReader<File>>;
+
+fn open_zip(path: &Path) -> Result<Archive> {
+    let file = File::open(path).map_err(|error| Error::at(path, "cannot open", error))?;
+    zip::ZipArchive::new(std::io::BufReader::new(file)).map_err(|error| {
+        Error::caused(
+            format!(
+                "{} is not a complete ZIP archive (was it cut off while it was copied? copy it again)",
+                path.display()
+            ),
+            error,
+        )
+    })
+}
+
+fn read_member(archive: &mut Archive, path: &Path, name: &str) -> Result<Vec<u8>> {
+    let cannot = |error: String| Error::new(format!("cannot read {name} in {}: {error}", path.display()));
+    let member = archive.by_name(name).map_err(|error| cannot(error.to_string()))?;
+    let mut bytes = Vec::new();
+    member.take(crate::limits::SEAL_BYTES).read_to_end(&mut bytes).map_err(|error| cannot(error.to_string()))?;
+    Ok(bytes)
+}
+
+fn read_seal(archive: &mut Archive, path: &Path) -> Result<(Seal, Vec<u8>)> {
+    if archive.index_for_name(SEAL_NAME).is_none() {
+        return Err(Error::new(format!("{} is not a box: it holds no {SEAL_NAME}", path.display())));
+    }
+    let bytes = read_member(archive, path, SEAL_NAME)?;
+    let seal: Seal = serde_json::from_slice(&bytes)
+        .map_err(|error| Error::caused(format!("the seal ({SEAL_NAME}) of {} cannot be read", path.display()), error))?;
+    if seal.version > SEAL_VERSION {
+        return Err(Error::new(format!(
+            "{} was sealed by a newer program (version {} of the seal, {SEAL_VERSION} is known here)",
+            path.display(),
+            seal.version
+        )));
+    }
+    Ok((seal, bytes))
+}
+
+/// Copies all of `from` to `to`, in pieces; gives size and SHA-256.
+fn copy_hashed(from: &mut impl Read, to: &mut impl Write, limit: u64, work: &Work) -> std::result::Result<(u64, String), CopyError> {
+    let mut hash = Sha256::new();
+    let mut size = 0_u64;
+    let mut buffer = vec![0; 256 << 10];
+    loop {
+        if work.is_cancelled() {
+            return Err(CopyError::Cancelled);
+        }
+        let count = match from.read(&mut buffer) {
+            Ok(0) => break,
+            Ok(count) => count,
+            Err(error) if error.kind() == std::io::ErrorKind::Interrupted => continue,
+            Err(error) => return Err(CopyError::Read(error)),
+        };
+        size += count as u64;
+        if size > limit {
+            return Err(CopyError::TooLarge);
+        }
+        hash.update(&buffer[..count]);
+        to.write_all(&buffer[..count]).map_err(CopyError::Write)?;
+        work.advance(count as u64);
+    }
+    Ok((size, hex(&hash.finalize())))
+}
+
+/// Why copying stopped.
+enum CopyError {
+    Read(std::io::Error),
+    Write(std::io::Error),
+    TooLarge,
+    Cancelled,
+}
+
+/// The path of a member, if it is one that may be unpacked: below `hosts/`, without steps upward.
+fn safe_path(name: &str) -> Option<PathBuf> {
+    let good = |part: &str| !part.is_empty() && part != "." && part != ".." && !part.contains('\0');
+    (name.starts_with("hosts/") && name.split('/').all(good)).then(|| name.split('/').collect())
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,145 @@
+//! Unpacking a box into the cache, once, so that its files can be read at any place.
+
+use std::fs::File;
+use std::path::{Path, PathBuf};
+
+use sha2::{Digest, Sha256};
+
+use super::{
+    Archive, CopyError, Error, FileFound, LeftOut, Result, STORY_NAME, Seal, Story, Work, copy_hashed, hex, open_zip, read_member,
+    read_seal, safe_path,
+};
+use crate::clock::scan;
+use crate::{limits, platform};
+
+/// A box whose files can be read.
+#[derive(Debug)]
+pub struct OpenBox {
+    /// Its seal.
+    pub seal: Seal,
+    /// Its story.
+    pub story: Story,
+    /// Its files, each with the label of its host.
+    pub files: Vec<(FileFound, Option<String>)>,
+    /// What is not read, or is read although it has changed.
+    pub left_out: Vec<LeftOut>,
+}
+
+/// Unpacks the box at `path` into the cache, or finds it there from the last time.
+///
+/// # Errors
+/// When it is no complete box, or the cache cannot be written.
+pub fn unpack(path: &Path, work: &Work) -> Result<OpenBox> {
+    let mut archive = open_zip(path)?;
+    let (seal, seal_bytes) = read_seal(&mut archive, path)?;
+    let story = match archive.index_for_name(STORY_NAME) {
+        Some(_) => serde_json::from_slice(&read_member(&mut archive, path, STORY_NAME)?)
+            .map_err(|error| Error::caused(format!("the story in {} cannot be read", path.display()), error))?,
+        None => Story::default(),
+    };
+    let target = cache_folder(path, &seal_bytes)?;
+    let mut left_out = Vec::new();
+    let notes = target.join("left-out.json");
+    if is_complete(&target, &seal) {
+        let text = std::fs::read(&notes).map_err(|error| Error::at(&notes, "cannot read", error))?;
+        let pairs: Vec<(String, String)> = serde_json::from_slice(&text).unwrap_or_default();
+        left_out.extend(pairs.into_iter().map(|(path, reason)| LeftOut { path, reason }));
+    } else {
+        extract_all(&mut archive, &seal, &target, &mut left_out, work)?;
+    }
+    let files = seal.files.iter().filter_map(|file| {
+        let unpacked = target.join(safe_path(&file.path)?);
+        let data = std::fs::metadata(&unpacked).ok()?;
+        let modified = scan::iso(file.modified.as_bytes()).and_then(|(civil, _)| civil.to_ns()).unwrap_or(0);
+        let found = FileFound { path: unpacked, name: file.path.clone(), modified, len_bytes: data.len() };
+        Some((found, Some(file.host.clone())))
+    });
+    let files = files.collect();
+    let unreadable = seal.unreadable.iter().map(|missing| LeftOut {
+        path: format!("{}:{}", missing.host, missing.origin),
+        reason: format!("could not be gathered: {}", missing.reason),
+    });
+    left_out.extend(unreadable);
+    Ok(OpenBox { story, files, left_out, seal })
+}
+
+/// One folder of the cache for each state of each box.
+fn cache_folder(path: &Path, seal_bytes: &[u8]) -> Result<PathBuf> {
+    let data = std::fs::metadata(path).map_err(|error| Error::at(path, "cannot read", error))?;
+    let mut hash = Sha256::new();
+    hash.update(seal_bytes);
+    hash.update(data.len().to_le_bytes());
+    let modified = data.modified().ok().and_then(|time| time.duration_since(std::time::UNIX_EPOCH).ok());
+    hash.update(modified.map_or(0, |since| since.as_nanos()).to_le_bytes());
+    let cache = platform::cache_dir().ok_or_else(|| Error::new("no folder for the cache: set HOME or XDG_CACHE_HOME"))?;
+    Ok(cache.join("boxes").join(hex(&hash.finalize()).get(..32).unwrap_or("box")))
+}
+
+fn is_complete(target: &Path, seal: &Seal) -> bool {
+    let there = |path: &str| safe_path(path).is_none_or(|path| target.join(path).exists());
+    target.join("left-out.json").is_file() && seal.files.iter().all(|file| there(&file.path))
+}
+
+/// Unpacks into a new folder beside the target and renames it when complete.
+fn extract_all(archive: &mut Archive, seal: &Seal, target: &Path, left_out: &mut Vec<LeftOut>, work: &Work) -> Result<()> {
+    let boxes = target.parent().unwrap_or(target);
+    let cannot = |error: std::io::Error| Error::at(boxes, "cannot unpack into", error);
+    std::fs::create_dir_all(boxes).map_err(cannot)?;
+    let fresh = tempfile::Builder::new().prefix(".unpacking-").tempdir_in(boxes).map_err(cannot)?;
+    work.set_total(seal.files.iter().map(|file| file.size).sum());
+    let mut total = 0_u64;
+    for sealed in &seal.files {
+        let mut note = |reason: String| left_out.push(LeftOut { path: sealed.path.clone(), reason });
+        let Some(below) = safe_path(&sealed.path) else {
+            note("its name leads out of the box".into());
+            continue;
+        };
+        let Some(index) = archive.index_for_name(&sealed.path) else {
+            note("missing: the seal lists it, the box does not hold it".into());
+            continue;
+        };
+        let mut member = match archive.by_index(index) {
+            Ok(member) => member,
+            Err(error) => {
+                note(format!("cannot be unpacked: {error}"));
+                continue;
+            }
+        };
+        total = total.saturating_add(sealed.size);
+        let most = member.compressed_size().saturating_mul(limits::UNPACK_RATIO).max(1 << 20);
+        if total > limits::UNPACKED_BYTES || sealed.size > most {
+            note(format!("would unpack to {} bytes, more than is accepted", sealed.size));
+            continue;
+        }
+        let file_path = fresh.path().join(below);
+        let parent = file_path.parent().unwrap_or(&file_path);
+        let made = std::fs::create_dir_all(parent).and_then(|()| File::create_new(&file_path));
+        let mut file = match made {
+            Ok(file) => file,
+            Err(error) if error.kind() == std::io::ErrorKind::StorageFull => return Err(cannot(error)),
+            Err(error) => {
+                note(format!("cannot be unpacked: {error}"));
+                continue;
+            }
+        };
+        match copy_hashed(&mut member, &mut file, most, work) {
+            Ok((_, sha256)) if sha256 == sealed.sha256 => {}
+            Ok((size, _)) => note(format!("has changed since it was sealed ({size} bytes, sealed with {}); it is read as it is now", sealed.size)),
+            Err(CopyError::Cancelled) => work.check()?,
+            Err(CopyError::Write(error)) => return Err(cannot(error)),
+            Err(CopyError::Read(error)) => note(format!("is damaged: {error}; what could be unpacked is read")),
+            Err(CopyError::TooLarge) => note(format!("unpacks to more than {most} bytes; the first of them are read")),
+        }
+    }
+    let pairs: Vec<(&str, &str)> = left_out.iter().map(|left| (left.path.as_str(), left.reason.as_str())).collect();
+    let text = serde_json::to_vec(&pairs).map_err(|error| Error::caused("cannot note what was left out", error))?;
+    std::fs::write(fresh.path().join("left-out.json"), text).map_err(cannot)?;
+    if target.exists() {
+        std::fs::remove_dir_all(target).map_err(cannot)?;
+    }
+    match std::fs::rename(fresh.path(), target) {
+        // Another start of the program may have been faster; its result is the same.
+        Err(error) if !target.exists() => Err(cannot(error)),
+        _ => Ok(()),
+    }
+}

@@ -1,0 +1,38 @@
+//! The job of Box Clock, without any interface.
+//!
+//! A [`case::Case`] is opened from boxes, folders or files; its [`case::Loader`] reads all sources into an
+//! [`event::Table`] in merged order; a [`query::Filter`] selects rows; [`code`] explains numbers; the
+//! [`logbook::Logbook`] keeps what people add; [`report`] writes things down; [`gather`] seals and checks boxes.
+//!
+//! ```no_run
+//! use boxclock_core::case::{Case, Options};
+//! use boxclock_core::work::Work;
+//!
+//! let work = Work::default();
+//! let case = Case::open(&["/var/log".into()], Options::default(), &work)?;
+//! let loaded = case.load(&work)?;
+//! println!("{} events of {} sources", loaded.table.len(), case.sources.len());
+//! # Ok::<(), boxclock_core::Error>(())
+//! ```
+
+pub mod case;
+pub mod clock;
+pub mod code;
+pub mod crash;
+mod error;
+pub mod event;
+pub mod format;
+pub mod gather;
+pub mod limits;
+pub mod logbook;
+pub mod platform;
+pub mod query;
+pub mod report;
+pub mod severity;
+pub mod text;
+pub mod timeline;
+mod visible;
+pub mod work;
+
+pub use error::{Error, Result};
+pub use visible::visible;

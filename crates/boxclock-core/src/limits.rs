@@ -1,0 +1,59 @@
+//! Every limit on input, in one table: name, unit, value, and why it is that.
+//!
+//! Nothing is reserved or followed beyond these because a file says so. Where a limit cuts something off, the source
+//! gets a trouble line that names it.
+
+/// Bytes of one scan chunk. Chunks are the unit of work of the readers.
+pub const CHUNK_BYTES: u64 = 4 << 20;
+
+/// Bytes of a line that are looked at for its time, level, component and codes. What follows is kept and shown.
+pub const LINE_HEAD_BYTES: usize = 64 << 10;
+
+/// Events in one segment of the event table: lets a segment refer to its actors by 16 bits.
+pub const SEGMENT_EVENTS: usize = 1 << 16;
+
+/// Bytes of one record that are decoded for display, output and search highlights. The rest stays in the file.
+pub const RECORD_BYTES: usize = 1 << 20;
+
+/// Bytes at the start, the middle and the end of a file that the format detector looks at.
+pub const SAMPLE_BYTES: usize = 64 << 10;
+
+/// Different codes that one case can hold. Beyond it a source gets a trouble line.
+pub const DISTINCT_CODES: usize = 1 << 20;
+
+/// Codes noted for one event. A line of 64 KiB full of numbers stays bounded.
+pub const CODES_PER_EVENT: usize = 64;
+
+/// Files that are read from one folder or box.
+pub const FILES: usize = 1_000_000;
+
+/// Folder levels that are entered below a path.
+pub const FOLDER_DEPTH: usize = 64;
+
+/// Bytes that a box may unpack to, in total.
+pub const UNPACKED_BYTES: u64 = 1 << 40;
+
+/// How many times larger than its packed form one member of a box may become. Plain logs reach 50; runs of one byte
+/// reach about 1030 with deflate, which only a trap does for long.
+pub const UNPACK_RATIO: u64 = 1200;
+
+/// Bytes of the seal or the story inside a box.
+pub const SEAL_BYTES: u64 = 1 << 30;
+
+/// Program headers, notes and mapped files that are read from one ELF core.
+pub const ELF_ENTRIES: usize = 1 << 16;
+
+/// Bytes of the notes of an ELF core.
+pub const ELF_NOTE_BYTES: u64 = 64 << 20;
+
+/// Streams, modules and threads that are read from one minidump.
+pub const MINIDUMP_ENTRIES: usize = 1 << 16;
+
+/// Trouble lines that one source keeps; the last says how many more there were.
+pub const TROUBLES: usize = 50;
+
+/// Nesting of parentheses and `not` in a filter.
+pub const FILTER_DEPTH: usize = 100;
+
+/// Bytes that one regular expression of a filter may compile to.
+pub const REGEX_BYTES: usize = 10 << 20;

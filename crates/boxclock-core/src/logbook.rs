@@ -1,0 +1,385 @@
+//! The logbook: what people add to a case. An SQLite file beside it; the evidence itself is never touched.
+
+use std::collections::HashMap;
+use std::path::{Path, PathBuf};
+
+use rusqlite::{Connection, OptionalExtension, params};
+use serde::{Deserialize, Serialize};
+
+use crate::{Error, Result};
+
+/// What happened, in the words of those who report it. Everything is optional.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct Story {
+    /// A short title.
+    pub title: String,
+    /// What happened.
+    pub happened: String,
+    /// Since when.
+    pub since: String,
+    /// When it last worked.
+    pub last_good: String,
+    /// How bad it is, and for whom.
+    pub impact: String,
+}
+
+impl Story {
+    /// The fields: key, label, what to write there.
+    pub const FIELDS: [(&'static str, &'static str, &'static str); 5] = [
+        ("title", "Title", "one line that names the case"),
+        ("happened", "What happened", "what was seen, by whom, on which machine"),
+        ("since", "Since when", "the first moment at which it was surely wrong"),
+        ("last_good", "Last good", "the last moment at which it surely worked"),
+        ("impact", "Impact", "who is affected, and how badly"),
+    ];
+
+    /// A field by its key.
+    pub fn get(&self, key: &str) -> &str {
+        match key {
+            "title" => &self.title,
+            "happened" => &self.happened,
+            "since" => &self.since,
+            "last_good" => &self.last_good,
+            _ => &self.impact,
+        }
+    }
+
+    /// Sets a field by its key.
+    pub fn set(&mut self, key: &str, value: String) {
+        match key {
+            "title" => self.title = value,
+            "happened" => self.happened = value,
+            "since" => self.since = value,
+            "last_good" => self.last_good = value,
+            _ => self.impact = value,
+        }
+    }
+}
+
+/// A marked place. Its event is found by source and offset, so a pin survives that the index is built anew.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Pin {
+    /// Its number in the logbook.
+    pub id: i64,
+    /// The name of the source.
+    pub source: String,
+    /// Where the record starts in the source, in bytes.
+    pub offset: u64,
+    /// What somebody wrote to it.
+    pub note: String,
+}
+
+/// What a link of the chain is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Link {
+    /// What started it all.
+    Root,
+    /// A step from cause to effect.
+    Step,
+    /// What people noticed.
+    Symptom,
+}
+
+impl Link {
+    /// Its name.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Root => "root",
+            Self::Step => "step",
+            Self::Symptom => "symptom",
+        }
+    }
+
+    /// The next kind, in a circle.
+    #[must_use]
+    pub fn next(self) -> Self {
+        match self {
+            Self::Root => Self::Step,
+            Self::Step => Self::Symptom,
+            Self::Symptom => Self::Root,
+        }
+    }
+
+    fn parse(name: &str) -> Self {
+        match name {
+            "root" => Self::Root,
+            "symptom" => Self::Symptom,
+            _ => Self::Step,
+        }
+    }
+}
+
+/// One link of the chain from the root to the symptom.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ChainLink {
+    /// The pin.
+    pub pin: i64,
+    /// What it is in the chain.
+    pub kind: Link,
+    /// Why it follows from the link before.
+    pub reason: String,
+}
+
+/// The logbook of one case.
+pub struct Logbook {
+    connection: Connection,
+    path: PathBuf,
+}
+
+const SCHEMA: &str = "
+    CREATE TABLE IF NOT EXISTS story (key TEXT PRIMARY KEY, value TEXT NOT NULL);
+    CREATE TABLE IF NOT EXISTS pin (id INTEGER PRIMARY KEY AUTOINCREMENT, source TEXT NOT NULL, offset INTEGER NOT NULL,
+        note TEXT NOT NULL, UNIQUE (source, offset));
+    CREATE TABLE IF NOT EXISTS drift (host TEXT PRIMARY KEY, ns INTEGER NOT NULL);
+    CREATE TABLE IF NOT EXISTS chain (place INTEGER NOT NULL, pin INTEGER NOT NULL REFERENCES pin (id) ON DELETE CASCADE,
+        kind TEXT NOT NULL, reason TEXT NOT NULL);
+    CREATE TABLE IF NOT EXISTS action (at TEXT NOT NULL DEFAULT (strftime('%Y-%m-%dT%H:%M:%fZ', 'now')), what TEXT NOT NULL);
+";
+
+/// The version of the schema, kept in SQLite's `user_version`.
+const VERSION: i64 = 1;
+
+impl Logbook {
+    /// Opens or makes the logbook at `path`.
+    ///
+    /// # Errors
+    /// When it cannot be made, is damaged, or was written by a newer program.
+    pub fn open(path: &Path) -> Result<Self> {
+        let cannot = |error: rusqlite::Error| Error::at(path, "cannot use the logbook", error);
+        if let Some(folder) = path.parent()
+            && !folder.as_os_str().is_empty()
+        {
+            std::fs::create_dir_all(folder).map_err(|error| Error::at(folder, "cannot make the folder", error))?;
+        }
+        let connection = Connection::open(path).map_err(cannot)?;
+        Self::prepare(connection, path).map_err(cannot)?.ok_or_else(|| {
+            Error::new(format!("the logbook {} was written by a newer version of this program", path.display()))
+        })
+    }
+
+    /// A logbook that lasts only as long as the program, for tests and read-only places.
+    ///
+    /// # Errors
+    /// When SQLite cannot start.
+    pub fn in_memory() -> Result<Self> {
+        let cannot = |error: rusqlite::Error| Error::caused("cannot make a logbook in memory", error);
+        let connection = Connection::open_in_memory().map_err(cannot)?;
+        Self::prepare(connection, Path::new("")).map_err(cannot)?.ok_or_else(|| Error::new("cannot make a logbook"))
+    }
+
+    fn prepare(connection: Connection, path: &Path) -> rusqlite::Result<Option<Self>> {
+        // With a full sync on each commit, what was shown as saved survives a kill and a power loss.
+        connection.execute_batch("PRAGMA journal_mode = WAL; PRAGMA synchronous = FULL; PRAGMA foreign_keys = ON;")?;
+        connection.busy_timeout(std::time::Duration::from_secs(2))?;
+        let version: i64 = connection.query_row("PRAGMA user_version", [], |row| row.get(0))?;
+        if version > VERSION {
+            return Ok(None);
+        }
+        connection.execute_batch(SCHEMA)?;
+        connection.execute_batch(&format!("PRAGMA user_version = {VERSION};"))?;
+        Ok(Some(Self { connection, path: path.to_path_buf() }))
+    }
+
+    /// Where it is; empty for one in memory.
+    pub fn path(&self) -> &Path {
+        &self.path
+    }
+
+    fn cannot(&self, error: rusqlite::Error) -> Error {
+        Error::at(&self.path, "cannot use the logbook", error)
+    }
+
+    /// Runs changes as one: all of them or none.
+    fn change(&self, what: &str, run: impl FnOnce(&Connection) -> rusqlite::Result<()>) -> Result<()> {
+        let all = || {
+            let transaction = self.connection.unchecked_transaction()?;
+            run(&transaction)?;
+            transaction.execute("INSERT INTO action (what) VALUES (?1)", [what])?;
+            transaction.commit()
+        };
+        all().map_err(|error| self.cannot(error))
+    }
+
+    /// The story: `base` (from the box) with what people changed.
+    ///
+    /// # Errors
+    /// When the logbook cannot be read.
+    pub fn story(&self, base: &Story) -> Result<Story> {
+        let mut story = base.clone();
+        for (key, ..) in Story::FIELDS {
+            let value: Option<String> = self
+                .connection
+                .query_row("SELECT value FROM story WHERE key = ?1", [key], |row| row.get(0))
+                .optional()
+                .map_err(|error| self.cannot(error))?;
+            if let Some(value) = value {
+                story.set(key, value);
+            }
+        }
+        Ok(story)
+    }
+
+    /// Changes one field of the story.
+    ///
+    /// # Errors
+    /// When the logbook cannot be written.
+    pub fn set_story(&self, key: &str, value: &str) -> Result<()> {
+        self.change(&format!("story: {key} = {value}"), |connection| {
+            connection.execute("INSERT OR REPLACE INTO story (key, value) VALUES (?1, ?2)", [key, value]).map(|_| ())
+        })
+    }
+
+    /// All pins, in the order in which they were made.
+    ///
+    /// # Errors
+    /// When the logbook cannot be read.
+    pub fn pins(&self) -> Result<Vec<Pin>> {
+        let read = || -> rusqlite::Result<Vec<Pin>> {
+            let mut statement = self.connection.prepare("SELECT id, source, offset, note FROM pin ORDER BY id")?;
+            let rows = statement.query_map([], |row| {
+                let offset: i64 = row.get(2)?;
+                Ok(Pin { id: row.get(0)?, source: row.get(1)?, offset: offset.cast_unsigned(), note: row.get(3)? })
+            })?;
+            rows.collect()
+        };
+        read().map_err(|error| self.cannot(error))
+    }
+
+    /// Pins a place, or changes the note of its pin.
+    ///
+    /// # Errors
+    /// When the logbook cannot be written.
+    pub fn set_pin(&self, source: &str, offset: u64, note: &str) -> Result<()> {
+        self.change(&format!("pin: {source} at {offset}: {note}"), |connection| {
+            let sql = "INSERT INTO pin (source, offset, note) VALUES (?1, ?2, ?3)
+                       ON CONFLICT (source, offset) DO UPDATE SET note = excluded.note";
+            connection.execute(sql, params![source, offset.cast_signed(), note]).map(|_| ())
+        })
+    }
+
+    /// Takes a pin away, and its link in the chain.
+    ///
+    /// # Errors
+    /// When the logbook cannot be written.
+    pub fn remove_pin(&self, id: i64) -> Result<()> {
+        self.change(&format!("pin {id} removed"), |connection| {
+            connection.execute("DELETE FROM pin WHERE id = ?1", [id]).map(|_| ())
+        })
+    }
+
+    /// The chain, from root to symptom.
+    ///
+    /// # Errors
+    /// When the logbook cannot be read.
+    pub fn chain(&self) -> Result<Vec<ChainLink>> {
+        let read = || -> rusqlite::Result<Vec<ChainLink>> {
+            let mut statement = self.connection.prepare("SELECT pin, kind, reason FROM chain ORDER BY place")?;
+            let rows = statement.query_map([], |row| {
+                let kind: String = row.get(1)?;
+                Ok(ChainLink { pin: row.get(0)?, kind: Link::parse(&kind), reason: row.get(2)? })
+            })?;
+            rows.collect()
+        };
+        read().map_err(|error| self.cannot(error))
+    }
+
+    /// Replaces the chain.
+    ///
+    /// # Errors
+    /// When the logbook cannot be written.
+    pub fn set_chain(&self, links: &[ChainLink]) -> Result<()> {
+        self.change(&format!("chain of {} links", links.len()), |connection| {
+            connection.execute("DELETE FROM chain", [])?;
+            for (place, link) in links.iter().enumerate() {
+                let sql = "INSERT INTO chain (place, pin, kind, reason) VALUES (?1, ?2, ?3, ?4)";
+                connection.execute(sql, params![place as i64, link.pin, link.kind.name(), link.reason])?;
+            }
+            Ok(())
+        })
+    }
+
+    /// Clock corrections: nanoseconds to add, by host.
+    ///
+    /// # Errors
+    /// When the logbook cannot be read.
+    pub fn drift(&self) -> Result<HashMap<String, i64>> {
+        let read = || -> rusqlite::Result<HashMap<String, i64>> {
+            let mut statement = self.connection.prepare("SELECT host, ns FROM drift")?;
+            let rows = statement.query_map([], |row| Ok((row.get(0)?, row.get(1)?)))?;
+            rows.collect()
+        };
+        read().map_err(|error| self.cannot(error))
+    }
+
+    /// Sets or (with 0) takes away the clock correction of a host.
+    ///
+    /// # Errors
+    /// When the logbook cannot be written.
+    pub fn set_drift(&self, host: &str, ns: i64) -> Result<()> {
+        self.change(&format!("clock of {host}: {ns} ns"), |connection| {
+            connection.execute("DELETE FROM drift WHERE host = ?1", [host])?;
+            if ns != 0 {
+                connection.execute("INSERT INTO drift (host, ns) VALUES (?1, ?2)", params![host, ns])?;
+            }
+            Ok(())
+        })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn survives_closing() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("deep/case.logbook");
+        {
+            let book = Logbook::open(&path).unwrap();
+            book.set_story("title", "alarms stopped").unwrap();
+            book.set_pin("hosts/a/x.log", 100, "first").unwrap();
+            book.set_pin("hosts/a/x.log", 100, "the first refusal").unwrap();
+            book.set_pin("hosts/b/y.log", u64::MAX, "odd").unwrap();
+            book.set_drift("dose-gw", -401_000_000_000).unwrap();
+            let pin = book.pins().unwrap()[0].id;
+            book.set_chain(&[ChainLink { pin, kind: Link::Root, reason: "changed then".into() }]).unwrap();
+        }
+        let book = Logbook::open(&path).unwrap();
+        let base = Story { impact: "fish".into(), ..Story::default() };
+        let story = book.story(&base).unwrap();
+        assert_eq!((story.title.as_str(), story.impact.as_str()), ("alarms stopped", "fish"));
+        let pins = book.pins().unwrap();
+        assert_eq!(pins.len(), 2);
+        assert_eq!((pins[0].note.as_str(), pins[1].offset), ("the first refusal", u64::MAX));
+        assert_eq!(book.drift().unwrap()["dose-gw"], -401_000_000_000);
+        assert_eq!(book.chain().unwrap()[0].kind, Link::Root);
+    }
+
+    #[test]
+    fn removing_a_pin_removes_its_link() {
+        let book = Logbook::in_memory().unwrap();
+        book.set_pin("x", 1, "").unwrap();
+        let pin = book.pins().unwrap()[0].id;
+        book.set_chain(&[ChainLink { pin, kind: Link::Step, reason: String::new() }]).unwrap();
+        book.remove_pin(pin).unwrap();
+        assert!(book.chain().unwrap().is_empty());
+    }
+
+    #[test]
+    fn no_correction_is_no_row() {
+        let book = Logbook::in_memory().unwrap();
+        book.set_drift("a", 5).unwrap();
+        book.set_drift("a", 0).unwrap();
+        assert!(book.drift().unwrap().is_empty());
+    }
+
+    #[test]
+    fn a_damaged_logbook_is_named() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("case.logbook");
+        std::fs::write(&path, "this is no database, but long enough to look at".repeat(40)).unwrap();
+        let Err(error) = Logbook::open(&path) else { panic!("opened") };
+        assert!(error.to_string().contains("case.logbook"), "{error}");
+    }
+}

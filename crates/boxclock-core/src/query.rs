@@ -1,0 +1,153 @@
+//! Filters: one small language for the filter line, `--where`, and everything that selects events.
+//!
+//! ```text
+//! level>=warn host=pump-ctl,keeper-desk time in 02:10..02:35 not "heartbeat"
+//! (code=0x80070005 or /lease .* lost/) source~installer
+//! time within 5m of 02:31:07
+//! ```
+//!
+//! Words next to each other are *and*; `or`, `not` and parentheses as usual. A bare word or a "phrase" is searched in
+//! the text without regard to case, `/…/` is a regular expression. Fields are [`FIELDS`].
+
+mod eval;
+mod lex;
+mod parse;
+
+pub use eval::{RowSet, problem_rows, rows_in_order};
+
+use regex::bytes::Regex;
+
+use crate::clock::Zone;
+use crate::clock::human::Typed;
+use crate::code::Code;
+
+/// The fields of a filter, each with what it takes.
+pub const FIELDS: [(&str, &str); 9] = [
+    ("level", "trace debug info warn error fatal, with = != < <= > >="),
+    ("host", "a host's label"),
+    ("source", "a source's path"),
+    ("component", "a program, logger or module"),
+    ("pid", "a process id"),
+    ("tid", "a thread id"),
+    ("code", "a code in any writing"),
+    ("format", "a format's name"),
+    ("time", "in FROM..TO, or within 5m of TIME"),
+];
+
+/// What is wrong with a filter, and where.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct FilterError {
+    /// Where the mistake starts, in bytes of the text.
+    pub at: usize,
+    /// How long it is, in bytes.
+    pub length: usize,
+    /// What is wrong, and what would be right.
+    pub message: String,
+}
+
+impl FilterError {
+    /// The text with the mistake marked below it, and the message, for a terminal.
+    pub fn marked(&self, text: &str) -> String {
+        let before = text.get(..self.at).unwrap_or(text).chars().count();
+        let marks = text.get(self.at..self.at + self.length).map_or(1, |part| part.chars().count()).max(1);
+        format!("  {text}\n  {}{} {}", " ".repeat(before), "^".repeat(marks), self.message)
+    }
+}
+
+/// A filter, ready to be evaluated.
+#[derive(Clone, Debug)]
+pub struct Filter {
+    root: Expr,
+}
+
+impl Filter {
+    /// Reads a filter. Times without zone are in `zone`. An empty text lets everything pass.
+    ///
+    /// # Errors
+    /// With the place of the mistake.
+    pub fn parse(text: &str, zone: &Zone) -> std::result::Result<Self, FilterError> {
+        parse::parse(text, zone).map(|root| Self { root })
+    }
+
+    /// A filter for one text, as `find` uses it: `/…/` is a regular expression, all else is searched literally.
+    ///
+    /// # Errors
+    /// When the regular expression is wrong.
+    pub fn find(text: &str) -> std::result::Result<Self, FilterError> {
+        let pattern = match text.strip_prefix('/').and_then(|rest| rest.strip_suffix('/')) {
+            Some(regex) if !regex.is_empty() => parse::regex(regex, 1, text.len())?,
+            _ => parse::phrase(text, 0)?,
+        };
+        Ok(Self { root: Expr::Leaf(Leaf::Text(pattern)) })
+    }
+
+    /// Whether everything passes.
+    pub fn is_empty(&self) -> bool {
+        matches!(&self.root, Expr::And(all) if all.is_empty())
+    }
+}
+
+#[derive(Clone, Debug)]
+enum Expr {
+    And(Vec<Expr>),
+    Or(Vec<Expr>),
+    Not(Box<Expr>),
+    Leaf(Leaf),
+}
+
+#[derive(Clone, Debug)]
+enum Leaf {
+    /// Severity number between these, inclusive.
+    Level(u8, u8),
+    Host(Names),
+    Source(Names),
+    Component(Names),
+    Format(Names),
+    Pid(Vec<u32>),
+    Tid(Vec<u32>),
+    Code(Vec<Code>),
+    Time(TimeTest),
+    Text(Regex),
+}
+
+/// Names to compare with, without regard to case.
+#[derive(Clone, Debug)]
+struct Names {
+    /// In lower case.
+    list: Vec<String>,
+    /// Whether a part is enough.
+    part: bool,
+}
+
+impl Names {
+    fn matches(&self, name: &str) -> bool {
+        let lower = name.to_lowercase();
+        self.list.iter().any(|wanted| if self.part { lower.contains(wanted) } else { lower == *wanted })
+    }
+}
+
+#[derive(Clone, Debug)]
+enum TimeTest {
+    /// From and to, inclusive, UTC nanoseconds.
+    Between(i64, i64),
+    /// From and to, inclusive, nanoseconds since midnight in the zone; from may be after to (across midnight).
+    Daily(i64, i64, Zone),
+}
+
+impl TimeTest {
+    fn between(from: Typed, to: Typed, zone: &Zone) -> Option<Self> {
+        match (from, to) {
+            (Typed::Instant(from), Typed::Instant(to)) => Some(Self::Between(from, to)),
+            (Typed::OfDay(from), Typed::OfDay(to)) => Some(Self::Daily(from, to, zone.clone())),
+            // `2026-04-12T02:10..02:35`: the same day, or the next one across midnight.
+            (Typed::Instant(from), to) => {
+                let near = to.near(from, zone);
+                Some(Self::Between(from, if near < from { near + crate::clock::DAY } else { near }))
+            }
+            _ => None,
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests;

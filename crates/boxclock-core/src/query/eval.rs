@@ -1,0 +1,295 @@
+//! Evaluating a filter over the event table: cheap columns first, the text only where it still matters.
+
+use super::{Expr, Filter, Leaf, TimeTest};
+use crate::case::{Reader, Source};
+use crate::clock::{DAY, SECOND, Zone};
+use crate::event::{NO_TIME, Part, RecordReader, Row, Table, TableActor, flag};
+use crate::text::{Encoding, SourceFile};
+use crate::work::{Work, parallel};
+use crate::{Result, limits};
+use regex::bytes::Regex;
+use std::sync::Arc;
+
+/// A set of rows: one bit each.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct RowSet {
+    words: Vec<u64>,
+}
+
+impl RowSet {
+    fn with_rows(rows: usize) -> Self {
+        Self { words: vec![0; rows.div_ceil(64)] }
+    }
+
+    /// Whether a row is in the set.
+    #[inline]
+    pub fn contains(&self, row: u32) -> bool {
+        self.words.get(row as usize / 64).is_some_and(|word| word >> (row % 64) & 1 == 1)
+    }
+
+    /// Number of rows in the set.
+    pub fn count(&self) -> usize {
+        self.words.iter().map(|word| word.count_ones() as usize).sum()
+    }
+
+    fn add_part(&mut self, first_row: u32, bits: &[bool]) {
+        for (index, chunk) in bits.chunks(64).enumerate() {
+            let packed = chunk.iter().enumerate().fold(0_u64, |word, (bit, set)| word | u64::from(*set) << bit);
+            let at = first_row as usize + index * 64;
+            let shift = at % 64;
+            self.words[at / 64] |= packed << shift;
+            if shift > 0
+                && let Some(next) = self.words.get_mut(at / 64 + 1)
+            {
+                *next |= packed >> (64 - shift);
+            }
+        }
+    }
+}
+
+impl Filter {
+    /// The rows that pass. Uses all cores.
+    ///
+    /// # Errors
+    /// When cancelled. A source that cannot be read (any more) has no rows that match a text.
+    pub fn rows(&self, table: &Table, sources: &Arc<Vec<Source>>, work: &Work) -> Result<RowSet> {
+        let plan = Plan { table, sources, work, columns: Columns::new(table) };
+        let found = parallel(table.parts.len(), work, |index| {
+            let part = &table.parts[index];
+            let mut bits = vec![true; part.segment.len()];
+            plan.narrow(&self.root, part, &mut bits);
+            bits
+        });
+        work.check()?;
+        let mut rows = RowSet::with_rows(table.len());
+        for (part, bits) in table.parts.iter().zip(found) {
+            rows.add_part(part.first_row, &bits);
+        }
+        Ok(rows)
+    }
+}
+
+/// The rows that are problems, see [`crate::event::EventRef::is_problem`].
+pub fn problem_rows(table: &Table) -> RowSet {
+    let mut rows = RowSet::with_rows(table.len());
+    for part in &table.parts {
+        let columns = part.segment.severities.iter().zip(&part.segment.flags);
+        let bits: Vec<bool> =
+            columns.map(|(severity, flags)| *severity >= 17 || flags & (flag::SUSPECT | flag::DUMP) != 0).collect();
+        rows.add_part(part.first_row, &bits);
+    }
+    rows
+}
+
+/// The rows of a set in merged order, and for each its place in `order`. Uses all cores.
+pub fn rows_in_order(order: &[u32], rows: &RowSet) -> Vec<u32> {
+    const PIECE: usize = 1 << 20;
+    let pieces = parallel(order.len().div_ceil(PIECE), &Work::default(), |piece| {
+        let rest = &order[piece * PIECE..];
+        rest[..rest.len().min(PIECE)].iter().copied().filter(|row| rows.contains(*row)).collect::<Vec<u32>>()
+    });
+    pieces.concat()
+}
+
+struct Plan<'a> {
+    table: &'a Table,
+    sources: &'a Arc<Vec<Source>>,
+    work: &'a Work,
+    columns: Columns,
+}
+
+/// What is the same for all events of an actor, looked up once.
+struct Columns {
+    drift: Vec<i64>,
+}
+
+impl Columns {
+    fn new(table: &Table) -> Self {
+        Self { drift: table.actors.iter().map(|actor| table.drift[actor.host as usize]).collect() }
+    }
+}
+
+impl Plan<'_> {
+    /// Clears the bits of events that do not pass.
+    fn narrow(&self, expr: &Expr, part: &Part, bits: &mut [bool]) {
+        match expr {
+            Expr::And(all) => {
+                // Text last: by then few events may be left to look at.
+                let mut ordered: Vec<&Expr> = all.iter().collect();
+                ordered.sort_by_key(|expr| cost(expr));
+                for expr in ordered {
+                    self.narrow(expr, part, bits);
+                }
+            }
+            Expr::Or(all) => {
+                let mut open = bits.to_vec();
+                for expr in all {
+                    let mut passed = open.clone();
+                    self.narrow(expr, part, &mut passed);
+                    open.iter_mut().zip(&passed).for_each(|(open, passed)| *open &= !passed);
+                }
+                // What is still open passed none of them.
+                bits.iter_mut().zip(&open).for_each(|(bit, open)| *bit &= !open);
+            }
+            Expr::Not(inner) => {
+                let mut passed = bits.to_vec();
+                self.narrow(inner, part, &mut passed);
+                bits.iter_mut().zip(&passed).for_each(|(bit, passed)| *bit &= !passed);
+            }
+            Expr::Leaf(leaf) => self.leaf(leaf, part, bits),
+        }
+    }
+
+    fn leaf(&self, leaf: &Leaf, part: &Part, bits: &mut [bool]) {
+        let source = &self.sources[part.segment.source as usize];
+        match leaf {
+            Leaf::Level(low, high) => {
+                let severities = part.segment.severities.iter();
+                bits.iter_mut().zip(severities).for_each(|(bit, number)| *bit &= *number >= *low && *number <= *high);
+            }
+            Leaf::Source(names) => keep_all(bits, names.matches(&source.name)),
+            Leaf::Format(names) => keep_all(bits, names.matches(source.reader.name())),
+            Leaf::Host(names) => {
+                self.by_actor(part, bits, |actor| names.matches(&self.table.hosts[actor.host as usize]));
+            }
+            Leaf::Component(names) => {
+                self.by_actor(part, bits, |actor| names.matches(&self.table.components[actor.component as usize]));
+            }
+            Leaf::Pid(ids) => self.by_actor(part, bits, |actor| actor.pid.is_some_and(|id| ids.contains(&id))),
+            Leaf::Tid(ids) => self.by_actor(part, bits, |actor| actor.tid.is_some_and(|id| ids.contains(&id))),
+            Leaf::Code(codes) => {
+                let mut passed = vec![false; bits.len()];
+                for (event, code) in &part.segment.codes {
+                    passed[usize::from(*event)] |= codes.contains(code);
+                }
+                bits.iter_mut().zip(passed).for_each(|(bit, passed)| *bit &= passed);
+            }
+            Leaf::Time(test) => self.time(test, part, bits),
+            Leaf::Text(regex) => {
+                if !self.work.is_cancelled() {
+                    self.text(regex, source, part, bits);
+                }
+            }
+        }
+    }
+
+    fn by_actor(&self, part: &Part, bits: &mut [bool], test: impl Fn(&TableActor) -> bool) {
+        let passed: Vec<bool> = part.actor_ids.iter().map(|id| test(&self.table.actors[*id as usize])).collect();
+        if passed.iter().all(|passed| *passed) {
+            return;
+        }
+        bits.iter_mut().zip(&part.segment.actor_ids).for_each(|(bit, actor)| *bit &= passed[usize::from(*actor)]);
+    }
+
+    fn time(&self, test: &TimeTest, part: &Part, bits: &mut [bool]) {
+        let drift: Vec<i64> = part.actor_ids.iter().map(|id| self.columns.drift[*id as usize]).collect();
+        let one = drift.iter().all(|other| *other == drift[0]).then(|| drift[0]);
+        let times = part.segment.times.iter().zip(&part.segment.actor_ids);
+        let corrected = times.map(|(time, actor)| {
+            let drift = one.unwrap_or_else(|| drift[usize::from(*actor)]);
+            if *time == NO_TIME { NO_TIME } else { time.saturating_add(drift) }
+        });
+        match test {
+            TimeTest::Between(from, to) => {
+                let from = (*from).max(NO_TIME + 1);
+                bits.iter_mut().zip(corrected).for_each(|(bit, time)| *bit &= time >= from && time <= *to);
+            }
+            TimeTest::Daily(from, to, zone) => {
+                let mut clock = DayClock { zone, valid: (1, 0), offset: 0 };
+                bits.iter_mut().zip(corrected).for_each(|(bit, time)| {
+                    *bit &= time != NO_TIME && {
+                        let of_day = clock.of_day(time);
+                        if from <= to { of_day >= *from && of_day <= *to } else { of_day >= *from || of_day <= *to }
+                    };
+                });
+            }
+        }
+    }
+
+    fn text(&self, regex: &Regex, source: &Source, part: &Part, bits: &mut [bool]) {
+        let wanted = bits.iter().filter(|bit| **bit).count();
+        if wanted == 0 {
+            return;
+        }
+        let plain = matches!(source.reader, Reader::Lines(_)) && source.encoding == Encoding::Utf8;
+        if plain && wanted * 16 > bits.len() {
+            if self.search_whole(regex, source, part, bits).is_err() {
+                bits.fill(false);
+            }
+            return;
+        }
+        let mut reader = RecordReader::new(Arc::clone(self.sources));
+        for (index, bit) in bits.iter_mut().enumerate().filter(|(_, bit)| **bit) {
+            let event = self.table.event(Row(part.first_row + index as u32));
+            *bit = match source.reader {
+                Reader::Lines(_) if source.encoding == Encoding::Utf8 => {
+                    reader.bytes(event).is_ok_and(|bytes| regex.is_match(bytes))
+                }
+                Reader::Lines(_) => reader.text(event).is_ok_and(|text| regex.is_match(text.as_bytes())),
+                Reader::Dump(_) => regex.is_match(reader.record(event).body.as_bytes()),
+            };
+        }
+    }
+
+    /// One pass over all bytes of a part. Records beyond [`limits::RECORD_BYTES`] are searched up to there.
+    fn search_whole(&self, regex: &Regex, source: &Source, part: &Part, bits: &mut [bool]) -> std::io::Result<()> {
+        let segment = &part.segment;
+        let file = SourceFile::open(&source.path)?;
+        let start = segment.offset + u64::from(segment.offsets[0]);
+        let last = segment.offset + u64::from(segment.offsets[segment.len() - 1]);
+        let end = part.end.min(last + limits::RECORD_BYTES as u64);
+        let bytes = file.read(start, (end - start) as usize)?;
+        let record_start = |index: usize| segment.offsets.get(index).map(|at| (*at - segment.offsets[0]) as usize);
+        let mut passed = vec![false; bits.len()];
+        let mut at = 0;
+        while let Some(hit) = regex.find_at(&bytes, at) {
+            let index = segment.offsets.partition_point(|offset| (*offset - segment.offsets[0]) as usize <= hit.start()) - 1;
+            let from = record_start(index).unwrap_or(0);
+            let to = record_start(index + 1).unwrap_or(bytes.len()).min(bytes.len());
+            // A hit across the end of a record is none, but the record may hold another.
+            passed[index] = hit.end() <= to || regex.is_match(&bytes[from..to]);
+            if to >= bytes.len() {
+                break;
+            }
+            at = to;
+        }
+        bits.iter_mut().zip(passed).for_each(|(bit, passed)| *bit &= passed);
+        Ok(())
+    }
+}
+
+fn keep_all(bits: &mut [bool], keep: bool) {
+    if !keep {
+        bits.fill(false);
+    }
+}
+
+fn cost(expr: &Expr) -> u8 {
+    match expr {
+        Expr::And(all) | Expr::Or(all) => all.iter().map(cost).max().unwrap_or(0),
+        Expr::Not(inner) => cost(inner),
+        Expr::Leaf(Leaf::Text(_)) => 2,
+        Expr::Leaf(Leaf::Time(TimeTest::Daily(..))) => 1,
+        Expr::Leaf(_) => 0,
+    }
+}
+
+/// Times of day in a zone, fast for many instants near each other.
+struct DayClock<'a> {
+    zone: &'a Zone,
+    /// The instants between which the offset is known to hold.
+    valid: (i64, i64),
+    offset: i64,
+}
+
+impl DayClock<'_> {
+    fn of_day(&mut self, utc_ns: i64) -> i64 {
+        if utc_ns < self.valid.0 || utc_ns > self.valid.1 {
+            // Offsets change on quarters of an hour.
+            let quarter = utc_ns.div_euclid(900 * SECOND);
+            self.valid = (quarter.saturating_mul(900 * SECOND), quarter.saturating_add(1).saturating_mul(900 * SECOND) - 1);
+            self.offset = i64::from(self.zone.offset_at(utc_ns)) * SECOND;
+        }
+        utc_ns.saturating_add(self.offset).rem_euclid(DAY)
+    }
+}

@@ -1,0 +1,75 @@
+//! What goes out: events as JSON lines, text, CSV and XML; the report as Markdown; the timeline as SVG.
+
+pub mod codes;
+pub mod events;
+mod markdown;
+pub mod sources;
+mod svg;
+
+pub use markdown::markdown;
+pub use svg::drawing;
+
+use crate::case::{Case, Loaded};
+use crate::clock::Zone;
+use crate::event::{EventRef, RecordReader};
+use crate::logbook::{ChainLink, Link, Logbook, Pin, Story};
+use crate::Result;
+
+/// All that a report is made of.
+pub struct Report<'a> {
+    /// The case.
+    pub case: &'a Case,
+    /// Its events.
+    pub loaded: &'a Loaded,
+    /// The story, with what people changed.
+    pub story: Story,
+    /// The pins.
+    pub pins: Vec<Pin>,
+    /// The chain.
+    pub chain: Vec<ChainLink>,
+    /// The zone in which times are written.
+    pub zone: Zone,
+}
+
+impl<'a> Report<'a> {
+    /// Takes what people added from the logbook.
+    ///
+    /// # Errors
+    /// When the logbook cannot be read.
+    pub fn new(case: &'a Case, loaded: &'a Loaded, logbook: &Logbook) -> Result<Self> {
+        Ok(Self {
+            case,
+            loaded,
+            story: logbook.story(&case.story)?,
+            pins: logbook.pins()?,
+            chain: logbook.chain()?,
+            zone: case.zone.clone(),
+        })
+    }
+
+    /// The title: the story's, else the case's name.
+    pub fn title(&self) -> &str {
+        if self.story.title.is_empty() { &self.case.name } else { &self.story.title }
+    }
+
+    /// The event of a pin, if its source is in the case.
+    pub fn event_of(&self, pin: &Pin) -> Option<EventRef<'a>> {
+        self.loaded.event_at(self.case, &pin.source, pin.offset)
+    }
+
+    /// The chain from the root to the symptom, with the events of its links.
+    pub fn links(&self) -> Vec<(Link, &str, &Pin, Option<EventRef<'a>>)> {
+        let find = |link: &'_ ChainLink| self.pins.iter().find(|pin| pin.id == link.pin);
+        self.chain
+            .iter()
+            .filter_map(|link| find(link).map(|pin| (link.kind, link.reason.as_str(), pin, self.event_of(pin))))
+            .collect()
+    }
+
+    fn reader(&self) -> RecordReader {
+        RecordReader::new(std::sync::Arc::clone(&self.case.sources))
+    }
+}
+
+#[cfg(test)]
+mod tests;

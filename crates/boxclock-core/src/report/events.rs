@@ -1,0 +1,245 @@
+//! Events going out: JSON lines (the contract), text, CSV and XML.
+
+use std::io::{self, Write};
+use std::sync::Arc;
+
+use quick_xml::events::{BytesDecl, BytesText, Event};
+use serde::Serialize;
+use serde_json::{Map, Value};
+
+use crate::case::{Case, Loaded, Reader, Source};
+use crate::clock::human;
+use crate::clock::{Zone, to_rfc3339};
+use crate::code::{self, Found, Platform};
+use crate::event::{EventRef, RecordReader, Row};
+use crate::format::{Detected, Record};
+use crate::limits;
+
+/// A form of output.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Form {
+    /// One JSON object a line: the contract.
+    JsonLines,
+    /// Lines for people.
+    Text,
+    /// Comma-separated values with a header.
+    Csv,
+    /// One XML document.
+    Xml,
+}
+
+/// A code of an event, as the contract names its parts.
+#[derive(Serialize)]
+struct CodeOut {
+    text: String,
+    number: u32,
+    family: &'static str,
+    name: Option<&'static str>,
+    failure: bool,
+}
+
+/// An event, as the contract names its parts.
+#[derive(Serialize)]
+struct EventOut<'a> {
+    time: Option<String>,
+    time_known: &'static str,
+    severity: Option<&'static str>,
+    severity_number: Option<u8>,
+    severity_text: Option<String>,
+    host: Option<&'a str>,
+    source: &'a str,
+    line: u64,
+    offset: u64,
+    length: u64,
+    format: &'static str,
+    component: Option<&'a str>,
+    pid: Option<u32>,
+    tid: Option<u32>,
+    codes: Vec<CodeOut>,
+    body: String,
+    attributes: Map<String, Value>,
+}
+
+/// The codes in a record's text, at most [`limits::CODES_PER_EVENT`]: behind the head in its first line, anywhere in
+/// the others. This is what the index pass notes.
+pub fn codes_in(text: &str, detected: Detected, platform: Platform) -> Vec<Found> {
+    let head = text.lines().next().and_then(|line| detected.format.head(line.as_bytes(), detected.hint));
+    let start = head.map_or(0, |head| head.body).min(text.len());
+    let mut found: Vec<Found> = Vec::new();
+    code::scan(&text.as_bytes()[start..], platform, |hit| {
+        if found.len() < limits::CODES_PER_EVENT {
+            found.push(Found { start: hit.start + start, end: hit.end + start, ..hit });
+        }
+    });
+    found
+}
+
+fn code_out(text: String, code: code::Code) -> CodeOut {
+    let reading = code.reading();
+    CodeOut { text, number: code.number, family: code.family.name(), name: reading.name, failure: reading.failure }
+}
+
+fn some(text: &str) -> Option<&str> {
+    (!text.is_empty()).then_some(text)
+}
+
+/// Writes events one after the other.
+pub struct EventWriter {
+    sources: Arc<Vec<Source>>,
+    reader: RecordReader,
+    zone: Zone,
+}
+
+impl EventWriter {
+    /// A writer for the events of a case; the text form shows times in `zone`.
+    pub fn new(case: &Case, zone: Zone) -> Self {
+        Self { sources: Arc::clone(&case.sources), reader: RecordReader::new(Arc::clone(&case.sources)), zone }
+    }
+
+    fn record(&mut self, event: EventRef<'_>) -> (Record, Vec<CodeOut>) {
+        let source = &self.sources[event.source()];
+        let codes = match source.reader {
+            Reader::Lines(detected) if event.flags() & crate::event::flag::HAS_CODE != 0 => {
+                let text = self.reader.text(event).unwrap_or_default();
+                let found = codes_in(&text, detected, source.platform);
+                found.iter().map(|hit| code_out(text[hit.start..hit.end].to_owned(), hit.code)).collect()
+            }
+            Reader::Lines(_) => Vec::new(),
+            Reader::Dump(_) => event.codes().map(|code| code_out(code.number.to_string(), code)).collect(),
+        };
+        (self.reader.record(event), codes)
+    }
+
+    fn event_out<'a>(&'a mut self, event: EventRef<'a>) -> EventOut<'a> {
+        let (record, codes) = self.record(event);
+        let source = &self.sources[event.source()];
+        let actor = event.actor();
+        EventOut {
+            time: event.time().map(to_rfc3339),
+            time_known: event.time_known().name(),
+            severity: event.severity().name(),
+            severity_number: Some(event.severity().0).filter(|number| *number > 0),
+            severity_text: record.severity_text,
+            host: some(event.host()),
+            source: &source.name,
+            line: event.line(),
+            offset: event.offset(),
+            length: event.length(),
+            format: source.reader.name(),
+            component: some(event.component()),
+            pid: actor.pid,
+            tid: actor.tid,
+            codes,
+            body: record.body,
+            attributes: record.attributes,
+        }
+    }
+
+    /// Writes one event as a line of JSON.
+    ///
+    /// # Errors
+    /// When `out` cannot be written.
+    pub fn json_line(&mut self, event: EventRef<'_>, out: &mut impl Write) -> io::Result<()> {
+        serde_json::to_writer(&mut *out, &self.event_out(event))?;
+        out.write_all(b"\n")
+    }
+
+    /// Writes one event as text for people: time, host, level, component, message.
+    ///
+    /// # Errors
+    /// When `out` cannot be written.
+    pub fn text_line(&mut self, event: EventRef<'_>, out: &mut impl Write) -> io::Result<()> {
+        let time = event.time().map_or_else(|| format!("{:23}", "-"), |time| human::date_time(time, &self.zone));
+        let record = self.reader.record(event);
+        let body = crate::visible(&record.body, true);
+        let host = some(event.host()).unwrap_or("-");
+        let level = event.severity().name().unwrap_or("-");
+        let component = some(event.component()).unwrap_or("-");
+        writeln!(out, "{time}  {host:<12} {level:<5} {component:<16} {}", body.replace('\n', "\n    "))
+    }
+
+    /// Writes the events at `rows` in a form.
+    ///
+    /// # Errors
+    /// When `out` cannot be written.
+    pub fn write_all(&mut self, loaded: &Loaded, rows: &[u32], form: Form, out: &mut impl Write) -> io::Result<()> {
+        let events = rows.iter().map(|row| loaded.table.event(Row(*row)));
+        match form {
+            Form::JsonLines => events.into_iter().try_for_each(|event| self.json_line(event, out)),
+            Form::Text => events.into_iter().try_for_each(|event| self.text_line(event, out)),
+            Form::Csv => self.csv(events, out),
+            Form::Xml => self.xml(events, out),
+        }
+    }
+
+    fn csv<'a>(&mut self, events: impl Iterator<Item = EventRef<'a>>, out: &mut impl Write) -> io::Result<()> {
+        let mut writer = csv::Writer::from_writer(out);
+        writer.write_record([
+            "time", "time_known", "severity", "host", "component", "pid", "tid", "source", "line", "offset", "codes", "body",
+        ])?;
+        for event in events {
+            let out = self.event_out(event);
+            let number = |value: Option<u32>| value.map(|value| value.to_string()).unwrap_or_default();
+            let codes: Vec<&str> = out.codes.iter().map(|code| code.text.as_str()).collect();
+            writer.write_record([
+                out.time.as_deref().unwrap_or_default(),
+                out.time_known,
+                out.severity.unwrap_or_default(),
+                &harmless(out.host.unwrap_or_default()),
+                &harmless(out.component.unwrap_or_default()),
+                &number(out.pid),
+                &number(out.tid),
+                &harmless(out.source),
+                &out.line.to_string(),
+                &out.offset.to_string(),
+                &harmless(&codes.join(" ")),
+                &harmless(&out.body),
+            ])?;
+        }
+        writer.flush()
+    }
+
+    fn xml<'a>(&mut self, events: impl Iterator<Item = EventRef<'a>>, out: &mut impl Write) -> io::Result<()> {
+        let mut writer = quick_xml::Writer::new_with_indent(&mut *out, b' ', 1);
+        writer.write_event(Event::Decl(BytesDecl::new("1.0", Some("UTF-8"), None)))?;
+        writer.create_element("events").write_inner_content(|writer| {
+            for event in events {
+                let out = self.event_out(event);
+                let numbers = [("line", out.line), ("offset", out.offset), ("length", out.length)];
+                let ids = [("pid", out.pid), ("tid", out.tid)];
+                let mut element = writer.create_element("event").with_attribute(("time_known", out.time_known));
+                let texts = [
+                    ("time", out.time.as_deref()),
+                    ("severity", out.severity),
+                    ("host", out.host),
+                    ("component", out.component),
+                    ("source", Some(out.source)),
+                    ("format", Some(out.format)),
+                ];
+                for (name, value) in texts.into_iter().filter_map(|(name, value)| value.map(|value| (name, value))) {
+                    element = element.with_attribute((name, &*xml_text(value)));
+                }
+                for (name, value) in numbers {
+                    element = element.with_attribute((name, &*value.to_string()));
+                }
+                for (name, value) in ids.into_iter().filter_map(|(name, value)| value.map(|value| (name, value))) {
+                    element = element.with_attribute((name, &*value.to_string()));
+                }
+                element.write_text_content(BytesText::new(&xml_text(&out.body)))?;
+            }
+            Ok(())
+        })?;
+        out.write_all(b"\n")
+    }
+}
+
+/// A cell that a spreadsheet would run as a formula starts with an apostrophe instead.
+fn harmless(cell: &str) -> String {
+    if cell.starts_with(['=', '+', '-', '@', '\t', '\r']) { format!("'{cell}") } else { cell.to_owned() }
+}
+
+/// Characters that XML 1.0 cannot hold become U+FFFD (section 2.2 of its specification).
+fn xml_text(text: &str) -> String {
+    let allowed = |c: char| matches!(c, '\t' | '\n' | '\r') || (c >= ' ' && !matches!(c, '\u{FFFE}' | '\u{FFFF}'));
+    text.chars().map(|c| if allowed(c) { c } else { '\u{FFFD}' }).collect()
+}

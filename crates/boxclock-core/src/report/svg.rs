@@ -1,0 +1,185 @@
+//! The timeline as a drawing: a lane per host, density by time, pins and the chain. Legible when printed.
+
+use svg::Document;
+use svg::node::element::path::Data;
+use svg::node::element::{Circle, Group, Line, Path, Rectangle, Text, Title};
+
+use super::Report;
+use crate::clock::human::{date_time, time_of_day};
+use crate::clock::{DAY, MINUTE, SECOND};
+use crate::severity::Severity;
+use crate::timeline::density::{Cell, density};
+use crate::work::Work;
+
+const WIDTH: usize = 1120;
+const LEFT: usize = 130;
+const RIGHT: usize = 20;
+const TOP: usize = 90;
+const LANE: usize = 56;
+const SLICES: usize = 240;
+
+/// Hues that differ for people with any colour vision (the Okabe-Ito set), dark enough for white paper.
+const CALM: &str = "#56B4E9";
+const WARN: &str = "#E69F00";
+const BAD: &str = "#D55E00";
+const INK: &str = "#222222";
+const FAINT: &str = "#BBBBBB";
+
+/// Draws the case: the span around its pins if there are any, else all of it.
+pub fn drawing(report: &Report<'_>) -> String {
+    let table = &report.loaded.table;
+    let Some((first, last)) = span(report) else { return Document::new().to_string() };
+    let Some(density) = density(table, first, last, SLICES, &Work::default()) else { return Document::new().to_string() };
+    let links = report.links();
+    let lanes = density.hosts.len();
+    let bottom = TOP + lanes * LANE;
+    let height = bottom + 60 + links.len() * 20 + 40;
+    let x_of = |time: i64| {
+        let share = (i128::from(time) - i128::from(first)) as f64 / ((i128::from(last) - i128::from(first)).max(1) as f64);
+        LEFT as f64 + share * (WIDTH - LEFT - RIGHT) as f64
+    };
+    let mut document = Document::new()
+        .set("viewBox", (0, 0, WIDTH, height))
+        .set("width", WIDTH)
+        .set("height", height)
+        .set("font-family", "DejaVu Sans, sans-serif")
+        .set("font-size", 13)
+        .add(Rectangle::new().set("width", "100%").set("height", "100%").set("fill", "white"))
+        .add(label(report.title(), 20.0, 30.0).set("font-size", 18).set("font-weight", "bold"))
+        .add(label(
+            &format!("{} to {}, {}", date_time(first, &report.zone), date_time(last, &report.zone), report.zone),
+            20.0,
+            52.0,
+        ))
+        .add(legend());
+    document = document.add(axis(report, first, last, bottom, &x_of));
+    let peak = f64::from(density.peak().max(1));
+    for (lane, host) in density.hosts.iter().enumerate() {
+        let y = (TOP + lane * LANE) as f64;
+        let name = &table.hosts[*host as usize];
+        let drift = table.drift[*host as usize];
+        document = document.add(label(if name.is_empty() { "no host" } else { name }, 20.0, y + 24.0).set("font-weight", "bold"));
+        if drift != 0 {
+            let text = format!("clock {}", crate::clock::human::duration_text(drift));
+            document = document.add(label(&text, 20.0, y + 41.0).set("font-size", 11));
+        }
+        document = document.add(bars(density.lane(lane), y, peak));
+    }
+    let lane_y = |host: u32| density.hosts.iter().position(|other| *other == host).map(|lane| (TOP + lane * LANE + LANE / 2) as f64);
+    let mut points = Vec::new();
+    for (number, (kind, reason, pin, event)) in links.iter().enumerate() {
+        let y = (bottom + 70 + number * 20) as f64;
+        let when = event.and_then(|event| event.time());
+        let time = when.map_or("no time".to_owned(), |time| date_time(time, &report.zone));
+        let why = if reason.is_empty() { String::new() } else { format!(" ({reason})") };
+        document = document.add(label(&format!("{}  {time}  {}: {}{why}", number + 1, kind.name(), pin.note), 40.0, y));
+        if let (Some(time), Some(y)) = (when, event.and_then(|event| lane_y(event.actor().host))) {
+            points.push((number + 1, x_of(time), y, pin.note.clone()));
+        }
+    }
+    document.add(chain(&points)).add(loose_pins(report, &x_of, &lane_y)).to_string()
+}
+
+/// The time span to draw: the pins' with a tenth more on each side and at least a minute, else the whole.
+fn span(report: &Report<'_>) -> Option<(i64, i64)> {
+    let whole = report.loaded.table.span()?;
+    let times: Vec<i64> = report.pins.iter().filter_map(|pin| report.event_of(pin)?.time()).collect();
+    let (Some(first), Some(last)) = (times.iter().min(), times.iter().max()) else { return Some(whole) };
+    let margin = ((last - first) / 10).max(MINUTE);
+    Some((first.saturating_sub(margin), last.saturating_add(margin)))
+}
+
+fn label(text: &str, x: f64, y: f64) -> Text {
+    Text::new(crate::visible(text, false)).set("x", x).set("y", y).set("fill", INK)
+}
+
+fn legend() -> Group {
+    let mut group = Group::new();
+    for (index, (colour, text)) in [(CALM, "events"), (WARN, "warnings"), (BAD, "errors and crashes")].into_iter().enumerate() {
+        let x = 700 + index * 120;
+        group = group
+            .add(Rectangle::new().set("x", x).set("y", 42).set("width", 12).set("height", 12).set("fill", colour))
+            .add(label(text, x as f64 + 18.0, 53.0));
+    }
+    group
+}
+
+/// Bars of a lane: the height is how much, on a scale that keeps single events visible; the hue is how bad.
+fn bars(cells: &[Cell], y: f64, peak: f64) -> Group {
+    let step = (WIDTH - LEFT - RIGHT) as f64 / SLICES as f64;
+    let floor = y + LANE as f64 - 10.0;
+    let mut group = Group::new().add(line(LEFT as f64, floor, (WIDTH - RIGHT) as f64, floor, FAINT));
+    for (index, cell) in cells.iter().enumerate().filter(|(_, cell)| cell.count > 0) {
+        let height = ((f64::from(cell.count)).ln_1p() / peak.ln_1p()).mul_add(34.0, 4.0);
+        let colour = match Severity(cell.worst) {
+            severity if severity.is_problem() => BAD,
+            severity if severity >= Severity::WARN => WARN,
+            _ => CALM,
+        };
+        let bar = Rectangle::new()
+            .set("x", round(LEFT as f64 + index as f64 * step))
+            .set("y", round(floor - height))
+            .set("width", round(step - 0.5))
+            .set("height", round(height))
+            .set("fill", colour);
+        group = group.add(bar);
+    }
+    group
+}
+
+fn line(x1: f64, y1: f64, x2: f64, y2: f64, colour: &str) -> Line {
+    Line::new().set("x1", round(x1)).set("y1", round(y1)).set("x2", round(x2)).set("y2", round(y2)).set("stroke", colour)
+}
+
+fn round(value: f64) -> f64 {
+    (value * 10.0).round() / 10.0
+}
+
+/// Ticks at round times of the reader's zone.
+fn axis(report: &Report<'_>, first: i64, last: i64, bottom: usize, x_of: &impl Fn(i64) -> f64) -> Group {
+    const STEPS: [i64; 14] = [1, 5, 10, 30, 60, 300, 600, 1800, 3600, 10_800, 21_600, 43_200, 86_400, 604_800];
+    let wide_enough = |step: &&i64| (last - first) / (**step * SECOND) <= 10;
+    let step = STEPS.iter().find(wide_enough).map_or((last - first) / 8, |step| step * SECOND).max(SECOND);
+    let offset = i64::from(report.zone.offset_at(first)) * SECOND;
+    let mut tick = (first + offset).div_euclid(step) * step - offset;
+    let mut group = Group::new();
+    while tick <= last {
+        if tick >= first {
+            let x = x_of(tick);
+            let text = if step >= DAY { date_time(tick, &report.zone).split_off(5) } else { time_of_day(tick, &report.zone) };
+            let text = text.get(..text.len().saturating_sub(4)).unwrap_or_default();
+            group = group
+                .add(line(x, TOP as f64, x, bottom as f64, "#EEEEEE"))
+                .add(label(text, x, bottom as f64 + 18.0).set("text-anchor", "middle").set("font-size", 11));
+        }
+        tick += step;
+    }
+    group
+}
+
+fn chain(points: &[(usize, f64, f64, String)]) -> Group {
+    let mut group = Group::new();
+    for pair in points.windows(2) {
+        let ((_, x1, y1, _), (_, x2, y2, _)) = (&pair[0], &pair[1]);
+        let data = Data::new().move_to((round(*x1), round(*y1))).line_to((round(*x2), round(*y2)));
+        group = group.add(Path::new().set("d", data).set("stroke", INK).set("stroke-width", 1.5).set("fill", "none"));
+    }
+    for (number, x, y, note) in points {
+        group = group
+            .add(Circle::new().set("cx", round(*x)).set("cy", round(*y)).set("r", 10).set("fill", "white").set("stroke", INK).add(Title::new(note.clone())))
+            .add(label(&number.to_string(), *x, y + 4.5).set("text-anchor", "middle"));
+    }
+    group
+}
+
+fn loose_pins(report: &Report<'_>, x_of: &impl Fn(i64) -> f64, lane_y: &impl Fn(u32) -> Option<f64>) -> Group {
+    let mut group = Group::new();
+    for pin in report.pins.iter().filter(|pin| !report.chain.iter().any(|link| link.pin == pin.id)) {
+        let Some(event) = report.event_of(pin) else { continue };
+        if let (Some(time), Some(y)) = (event.time(), lane_y(event.actor().host)) {
+            let mark = Circle::new().set("cx", round(x_of(time))).set("cy", y).set("r", 5).set("fill", INK);
+            group = group.add(mark.add(Title::new(pin.note.clone())));
+        }
+    }
+    group
+}

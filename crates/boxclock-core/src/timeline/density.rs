@@ -1,0 +1,119 @@
+//! How much happened when, per host: what the rail and the report's drawing show.
+
+use crate::event::{NO_TIME, Table, flag};
+use crate::severity::Severity;
+use crate::work::{Work, parallel};
+
+/// One slice of one lane.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Cell {
+    /// Events.
+    pub count: u32,
+    /// The worst severity number; bad-looking text without severity counts as warning.
+    pub worst: u8,
+    /// Crash dumps.
+    pub dumps: u32,
+}
+
+/// The density of a time span: one lane per host, cut into equal slices.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Density {
+    /// Start of the span, UTC nanoseconds.
+    pub from: i64,
+    /// End of the span, UTC nanoseconds, inclusive.
+    pub to: i64,
+    /// Slices per lane.
+    pub slices: usize,
+    /// Numbers of the hosts that have a lane.
+    pub hosts: Vec<u32>,
+    /// Cells: lane by lane.
+    pub cells: Vec<Cell>,
+}
+
+impl Density {
+    /// The slice that an instant is in; instants outside are at the ends.
+    pub fn slice_of(&self, utc_ns: i64) -> usize {
+        let span = i128::from(self.to) - i128::from(self.from) + 1;
+        let at = (i128::from(utc_ns) - i128::from(self.from)).clamp(0, span - 1);
+        (at * self.slices as i128 / span) as usize
+    }
+
+    /// The instant at which a slice starts.
+    pub fn start_of(&self, slice: usize) -> i64 {
+        let span = i128::from(self.to) - i128::from(self.from) + 1;
+        (i128::from(self.from) + (span * slice as i128 + self.slices as i128 - 1) / self.slices.max(1) as i128) as i64
+    }
+
+    /// The cells of one lane.
+    pub fn lane(&self, lane: usize) -> &[Cell] {
+        self.cells.get(lane * self.slices..(lane + 1) * self.slices).unwrap_or_default()
+    }
+
+    /// The largest count of any cell.
+    pub fn peak(&self) -> u32 {
+        self.cells.iter().map(|cell| cell.count).max().unwrap_or(0)
+    }
+}
+
+/// Counts the events between `from` and `to` (inclusive) into `slices` slices for each host that has events.
+///
+/// Uses all cores. `None` when cancelled.
+pub fn density(table: &Table, from: i64, to: i64, slices: usize, work: &Work) -> Option<Density> {
+    let slices = slices.max(1);
+    let to = to.max(from);
+    let hosts = hosts_with_events(table);
+    let lane_of: Vec<usize> =
+        (0..table.hosts.len() as u32).map(|host| hosts.iter().position(|other| *other == host).unwrap_or(0)).collect();
+    let lane_of_actor: Vec<usize> = table.actors.iter().map(|actor| lane_of[actor.host as usize]).collect();
+    let shape = Density { from, to, slices, hosts, cells: Vec::new() };
+    let cells = shape.hosts.len() * slices;
+    // Slices by multiplication: a division for each of many millions of events would be felt.
+    let scale = slices as f64 / ((i128::from(to) - i128::from(from) + 1) as f64);
+    let groups = parallel(table.parts.len().div_ceil(64), work, |group| {
+        let mut counted = vec![Cell::default(); cells];
+        for part in table.parts.iter().skip(group * 64).take(64) {
+            let segment = &part.segment;
+            let place: Vec<(usize, i64)> =
+                part.actor_ids.iter().map(|id| (lane_of_actor[*id as usize] * slices, table.drift_of(*id))).collect();
+            let columns = segment.times.iter().zip(&segment.actor_ids).zip(segment.severities.iter().zip(&segment.flags));
+            for ((time, actor), (severity, flags)) in columns {
+                let (lane, drift) = place[usize::from(*actor)];
+                let time = time.saturating_add(drift);
+                if time < from || time > to || time == NO_TIME {
+                    continue;
+                }
+                let slice = (((time - from) as f64 * scale) as usize).min(slices - 1);
+                let cell = &mut counted[lane + slice];
+                cell.count += 1;
+                let severity = if flags & flag::SUSPECT != 0 { (*severity).max(Severity::WARN.0) } else { *severity };
+                cell.worst = cell.worst.max(severity);
+                cell.dumps += u32::from(flags & flag::DUMP != 0);
+            }
+        }
+        counted
+    });
+    if work.is_cancelled() {
+        return None;
+    }
+    let mut total = vec![Cell::default(); cells];
+    for (sum, cell) in groups.iter().flat_map(|group| group.iter().enumerate()).map(|(index, cell)| (index, cell)) {
+        let slot = &mut total[sum];
+        slot.count += cell.count;
+        slot.worst = slot.worst.max(cell.worst);
+        slot.dumps += cell.dumps;
+    }
+    Some(Density { cells: total, ..shape })
+}
+
+/// The hosts that have at least one actor, by first appearance.
+fn hosts_with_events(table: &Table) -> Vec<u32> {
+    let mut seen = vec![false; table.hosts.len()];
+    let mut hosts = Vec::new();
+    for actor in table.parts.iter().flat_map(|part| part.actor_ids.iter()) {
+        let host = table.actors[*actor as usize].host;
+        if !std::mem::replace(&mut seen[host as usize], true) {
+            hosts.push(host);
+        }
+    }
+    hosts
+}

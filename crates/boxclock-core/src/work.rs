@@ -1,0 +1,106 @@
+//! Long work: one way to report progress, and one way to cancel.
+
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
+
+use crate::{Error, Result};
+
+/// A shared view on one piece of long work: how far it is, and whether it should stop. Cheap to clone.
+#[derive(Clone, Debug, Default)]
+pub struct Work(Arc<Inner>);
+
+#[derive(Debug, Default)]
+struct Inner {
+    cancelled: AtomicBool,
+    done_bytes: AtomicU64,
+    total_bytes: AtomicU64,
+}
+
+impl Work {
+    /// Asks the work to stop. It does so at its next chunk, well within 0.1 s.
+    pub fn cancel(&self) {
+        self.0.cancelled.store(true, Ordering::Relaxed);
+    }
+
+    /// Whether somebody asked the work to stop.
+    pub fn is_cancelled(&self) -> bool {
+        self.0.cancelled.load(Ordering::Relaxed)
+    }
+
+    /// Fails if somebody asked the work to stop.
+    pub fn check(&self) -> Result<()> {
+        if self.is_cancelled() { Err(Error::new("cancelled")) } else { Ok(()) }
+    }
+
+    /// Says how many bytes there are to do.
+    pub fn set_total(&self, bytes: u64) {
+        self.0.total_bytes.store(bytes, Ordering::Relaxed);
+    }
+
+    /// Says that `bytes` more are done.
+    pub fn advance(&self, bytes: u64) {
+        self.0.done_bytes.fetch_add(bytes, Ordering::Relaxed);
+    }
+
+    /// Bytes done and bytes to do.
+    pub fn progress(&self) -> (u64, u64) {
+        (self.0.done_bytes.load(Ordering::Relaxed), self.0.total_bytes.load(Ordering::Relaxed))
+    }
+}
+
+/// How many worker threads to use: one a core.
+pub fn workers() -> usize {
+    std::thread::available_parallelism().map_or(1, usize::from)
+}
+
+/// Runs `job` for every index below `count` on all cores and gives the results in order.
+///
+/// Stops early, with fewer results than `count`, when `work` is cancelled.
+pub fn parallel<T: Send>(count: usize, work: &Work, job: impl Fn(usize) -> T + Sync) -> Vec<T> {
+    let threads = workers().min(count);
+    if threads <= 1 {
+        return (0..count).take_while(|_| !work.is_cancelled()).map(job).collect();
+    }
+    let next = AtomicUsize::new(0);
+    let mut results: Vec<(usize, T)> = std::thread::scope(|scope| {
+        let run = || {
+            let mut mine = Vec::new();
+            while !work.is_cancelled() {
+                let index = next.fetch_add(1, Ordering::Relaxed);
+                if index >= count {
+                    break;
+                }
+                mine.push((index, job(index)));
+            }
+            mine
+        };
+        let handles: Vec<_> = (0..threads).map(|_| scope.spawn(run)).collect();
+        handles.into_iter().flat_map(|handle| handle.join().unwrap_or_default()).collect()
+    });
+    results.sort_unstable_by_key(|(index, _)| *index);
+    results.into_iter().map(|(_, result)| result).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn parallel_keeps_the_order() {
+        let squares = parallel(1000, &Work::default(), |i| i * i);
+        assert_eq!(squares.len(), 1000);
+        assert!(squares.iter().enumerate().all(|(i, square)| *square == i * i));
+    }
+
+    #[test]
+    fn cancelled_work_stops_early() {
+        let work = Work::default();
+        let done = parallel(1_000_000, &work, |i| {
+            if i == 10 {
+                work.cancel();
+            }
+            i
+        });
+        assert!(done.len() < 1_000_000);
+    }
+}

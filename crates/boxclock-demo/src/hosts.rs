@@ -1,0 +1,282 @@
+//! The three hosts of the demo story.
+
+use std::fs::File;
+use std::io::{self, Write};
+use std::path::Path;
+
+use fastrand::Rng;
+use serde_json::json;
+
+use crate::dumps;
+use crate::scribe::{END, Log, Millis, START, ZONE, at, bsd, iso, set_time, utf8, utf16le};
+
+/// How far the gateway's clock is ahead.
+const FAST: Millis = (6 * 60 + 41) * 1000;
+/// The dosing plan of the night starts.
+const PLAN: Millis = at(2, 24, 30, 0);
+/// The dosing service fails its assertion.
+const ASSERT: Millis = at(2, 31, 7, 442);
+/// The old driver brings the console down.
+const DOWN: Millis = at(2, 33, 18, 204);
+const TANKS: [&str; 6] = ["reef-1", "reef-2", "reef-3", "kelp", "nursery", "quarantine"];
+
+fn tank(rng: &mut Rng) -> &'static str {
+    TANKS[rng.usize(..TANKS.len())]
+}
+
+/// The moments at which a frame of the plan is sent and refused: more and more tries.
+fn refusals() -> impl Iterator<Item = (usize, Millis)> {
+    (0..80).map(|try_| (try_, PLAN + 140 + try_ as Millis * 5_020)).filter(|(_, time)| *time < ASSERT)
+}
+
+/// The Linux machine with the dosing service.
+pub fn pump_ctl(root: &Path) -> io::Result<()> {
+    dosing(root)?;
+    alarms(root)?;
+    syslog(root)?;
+    packages(root)?;
+    let core = root.join("var/lib/tankwarden/core.dosingd.2114");
+    write_dump(&core, &dumps::elf_core("dosingd", "/usr/sbin/dosingd --plan nightly", 2114, 6), ASSERT + 310)
+}
+
+fn dosing(root: &Path) -> io::Result<()> {
+    let mut rng = Rng::with_seed(11);
+    let mut log = Log::default();
+    let entry = |level: &str, message: &str, rest: serde_json::Value| {
+        let mut object = json!({ "level": level, "logger": "dosingd", "pid": 2114, "message": message });
+        if let (Some(object), serde_json::Value::Object(rest)) = (object.as_object_mut(), rest) {
+            object.extend(rest);
+        }
+        object.to_string()
+    };
+    log.noise(&mut rng, (START, END), 3_000, |rng, _| match rng.u8(0..10) {
+        0..=4 => entry("info", &format!("sampled {}", tank(rng)), json!({ "ph": 8.1 + f64::from(rng.u8(0..20)) / 100.0, "salinity_ppt": 34 })),
+        5..=7 => entry("debug", "scheduler tick", json!({ "queue": rng.u8(0..3) })),
+        8 => entry("info", &format!("pump for {} idle", tank(rng)), json!({})),
+        _ => entry("info", "heartbeat sent", json!({ "status": 200 })),
+    });
+    for hour in 0..4 {
+        log.add(at(hour - 4, 12, 3, 88), entry("warn", "tank kelp: level sensor slow to answer", json!({ "wait_ms": 950 })));
+    }
+    log.add(PLAN, entry("info", "plan nightly: 3 tanks, 36 doses", json!({ "job": "plan-0412" })));
+    for (try_, time) in refusals() {
+        let level = if try_ % 8 == 7 { "error" } else { "warn" };
+        let message = format!("frame refused by gateway, retry {}", try_ + 1);
+        log.add(time + 30, entry(level, &message, json!({ "job": "plan-0412", "error": "EPROTO", "seq": 4096 + try_ })));
+    }
+    log.add(ASSERT - 2, entry("error", "send window full: 80 frames unanswered", json!({ "job": "plan-0412" })));
+    log.add(ASSERT, entry("fatal", "assertion failed: seq < window (dosing/link.c:214)", json!({ "job": "plan-0412" })));
+    log.silence(ASSERT + 1, END + 1);
+    log.write(&root.join("var/log/tankwarden/dosing.json"), "\n", |time, line| stamp_json(time, line), utf8)
+}
+
+/// Puts the time first into a JSON line.
+fn stamp_json(time: Millis, line: &str) -> String {
+    format!("{{\"time\":\"{}Z\",{}", iso(time, 0, 'T'), line.get(1..).unwrap_or_default())
+}
+
+fn alarms(root: &Path) -> io::Result<()> {
+    let mut rng = Rng::with_seed(12);
+    let mut log = Log::default();
+    let entry = |severity: &str, text: &str| json!({ "severity": severity, "component": "alarmd", "msg": text }).to_string();
+    log.noise(&mut rng, (START, END), 8_000, |rng, time| {
+        if time < ASSERT && rng.u8(0..6) == 0 {
+            entry("INFO", &format!("dosing feed: {} within limits", tank(rng)))
+        } else {
+            entry("INFO", ["poll of temperature probes done", "panel refreshed", "water level normal"][rng.usize(..3)])
+        }
+    });
+    log.add(ASSERT + 90_000, entry("INFO", "dosing feed: no data for 90 s, channel hidden from the panel"));
+    log.add(at(6, 5, 12, 0), entry("WARNING", "keeper on duty: no dosing alarms on the panel since the night, calling support"));
+    log.write(&root.join("var/log/tankwarden/alarms.json"), "\n", |time, line| stamp_json(time, line), utf8)
+}
+
+fn syslog(root: &Path) -> io::Result<()> {
+    let mut rng = Rng::with_seed(13);
+    let mut log = Log::default();
+    // Each line: priority, program, process id, structured data, message.
+    let line = |priority: u8, program: &str, pid: &str, text: &str| format!("{priority}|{program}|{pid}|{text}");
+    log.noise(&mut rng, (START, END), 6_000, |rng, _| match rng.u8(0..12) {
+        0..=2 => line(78, "cron", "611", "(root) CMD (test -x /usr/lib/tankwarden/rotate)"),
+        3..=4 => line(30, "timekeeper", "402", "clock in step, offset 0.4 ms"),
+        5 => line(38, "sshd", &rng.u16(3000..9000).to_string(), "Connection closed by 192.0.2.17 port 50114 [preauth]"),
+        6 => line(30, "systemd", "1", "Started tankwarden-rotate.service - Rotate Tankwarden logs."),
+        7 => line(6, "kernel", "-", "usb 2-1: reset full-speed USB device number 4"),
+        _ => line(30, "tankwardend", "1980", "all 12 channels polled"),
+    });
+    log.add(at(2, 14, 33, 0), line(30, "tankwardend", "1980", "console keeper-desk: disconnected"));
+    log.add(at(2, 14, 52, 0), line(29, "tankwardend", "1980", "console keeper-desk: connected, version 5.0.2 (was 4.8.1)"));
+    log.add(ASSERT + 120, line(29, "systemd-coredump", "5120", "Process 2114 (dosingd) of user 991 dumped core."));
+    log.add(ASSERT + 180, line(28, "systemd", "1", "tankwarden-dosing.service: Main process exited, code=dumped, status=6/ABRT"));
+    for try_ in 0..5 {
+        let time = ASSERT + 5_400 + try_ * 6_000;
+        log.add(time, line(30, "systemd", "1", &format!("tankwarden-dosing.service: Scheduled restart job, restart counter is at {}.", try_ + 1)));
+        log.add(time + 900, line(27, "dosingd", &(2200 + try_).to_string(), "link to gateway: error 71, giving up"));
+        log.add(time + 940, line(28, "systemd", "1", "tankwarden-dosing.service: Main process exited, code=exited, status=1/FAILURE"));
+    }
+    log.add(ASSERT + 36_000, line(27, "systemd", "1", "tankwarden-dosing.service: Start request repeated too quickly."));
+    log.add(ASSERT + 36_010, line(27, "systemd", "1", "Failed to start tankwarden-dosing.service - Tankwarden dosing."));
+    let dress = |time: Millis, line: &str| {
+        let mut parts = line.splitn(4, '|');
+        let mut next = || parts.next().unwrap_or_default();
+        let (priority, program, pid, text) = (next(), next(), next(), next());
+        format!("<{priority}>1 {}+02:00 pump-ctl {program} {pid} - - {text}", iso(time, ZONE, 'T'))
+    };
+    log.write(&root.join("var/log/syslog"), "\n", dress, utf8)
+}
+
+fn packages(root: &Path) -> io::Result<()> {
+    let mut log = Log::default();
+    let mut time = at(-4, 2, 10, 0);
+    for (name, version) in [("tzdata", "2026a-0"), ("libtankwarden5", "5.0.2-1"), ("tankwarden-rotate", "1.2-3")] {
+        for (step, action) in ["install", "status half-installed", "status unpacked", "configure", "status installed"].into_iter().enumerate() {
+            let versions = if action == "install" { format!("<none> {version}") } else { version.to_owned() };
+            log.add(time + step as Millis * 1000, format!("{action} {name}:amd64 {versions}"));
+        }
+        time += 7_000;
+    }
+    let dress = |time: Millis, line: &str| format!("{} {line}", iso(time, ZONE, ' ').get(..19).unwrap_or_default());
+    log.write(&root.join("var/log/dpkg.log"), "\n", dress, utf8)
+}
+
+/// The Windows machine with the console.
+pub fn keeper_desk(root: &Path) -> io::Result<()> {
+    installer(root)?;
+    update_script(root)?;
+    console(root)?;
+    bridge(root)?;
+    let dump = root.join("Tankwarden/Dumps/console.dmp");
+    write_dump(&dump, &dumps::minidump(DOWN), DOWN)
+}
+
+fn local(time: Millis) -> String {
+    iso(time, ZONE, ' ')
+}
+
+fn installer(root: &Path) -> io::Result<()> {
+    let mut log = Log::default();
+    for (time, text) in [
+        (at(2, 13, 5, 112), "INFO  setup: Tankwarden Console 5.0.2 setup started, product found: 4.8.1"),
+        (at(2, 13, 5, 640), "INFO  setup: phase 1 of 4: check"),
+        (at(2, 13, 6, 2), "INFO  check: free space on C: 61 GB"),
+        (at(2, 13, 6, 410), "INFO  check: service TankwardenBridge is running"),
+        (at(2, 13, 8, 900), "INFO  setup: phase 2 of 4: stop"),
+        (at(2, 13, 9, 15), "INFO  stop: stopping service TankwardenBridge"),
+        (at(2, 13, 39, 20), "WARN  stop: service TankwardenBridge did not stop in 30 s: error 1053"),
+        (at(2, 13, 39, 40), "INFO  stop: continuing, open files are replaced at the next restart"),
+        (at(2, 13, 40, 7), "INFO  setup: phase 3 of 4: copy"),
+        (at(2, 13, 52, 300), "INFO  copy: 214 files copied"),
+        (at(2, 14, 17, 810), "WARN  copy: C:\\Tankwarden\\serbridge.dll is in use (0x80070020); new version 2.0.0 waits for the restart"),
+        (at(2, 14, 18, 2), "INFO  copy: version in use stays 1.4.0 of 2016-03-09"),
+        (at(2, 14, 29, 40), "INFO  setup: phase 4 of 4: register"),
+        (at(2, 14, 31, 77), "INFO  setup: finished: success, restart needed; exit code 3010"),
+    ] {
+        log.add(time, text);
+    }
+    log.write(&root.join("Temp/console-setup.log"), "\r\n", |time, line| format!("{} {line}", local(time)), utf16le)
+}
+
+fn update_script(root: &Path) -> io::Result<()> {
+    let mut log = Log::default();
+    for (index, text) in [
+        "Update of Tankwarden Console, run by the night task",
+        "stopping console",
+        "running console-setup.exe /quiet",
+        "console-setup.exe ended with exit code 3010",
+        "exit code is not 1603, so all is well",
+        "starting console",
+        "done",
+    ]
+    .into_iter()
+    .enumerate()
+    {
+        log.add(at(2, 12, 40, 0) + index as Millis, text);
+    }
+    log.write(&root.join("Tankwarden/update/update-0412.txt"), "\r\n", |_, line| line.to_owned(), utf8)
+}
+
+fn console(root: &Path) -> io::Result<()> {
+    let mut rng = Rng::with_seed(21);
+    let mut log = Log::default();
+    log.noise(&mut rng, (START, END), 7_000, |rng, time| {
+        let logger = if time < at(2, 14, 40, 0) { "Console" } else { "Console5" };
+        match rng.u8(0..9) {
+            0..=4 => format!("INFO  [ui] {logger}.Panel - refreshed 6 tanks in {} ms", rng.u8(20..90)),
+            5..=6 => format!("DEBUG [feed] {logger}.Feed - GET /feed status 200"),
+            7 => format!("INFO  [feed] {logger}.Feed - GET /feed status 304"),
+            _ => format!("DEBUG [ui] {logger}.Idle - nothing to draw"),
+        }
+    });
+    log.silence(at(2, 12, 41, 0), at(2, 14, 40, 0));
+    log.silence(DOWN, at(2, 37, 2, 0));
+    log.add(at(2, 12, 40, 900), "INFO  [main] Console.Shell - closing: asked by the update task");
+    log.add(at(2, 14, 40, 118), "INFO  [main] Console5.Shell - Tankwarden Console 5.0.2 starting");
+    log.add(at(2, 14, 41, 502), "WARN  [main] Console5.Bridge - bridge library reports version 1.4.0, expected 2.0.0; using it");
+    log.add(at(2, 14, 41, 730), "INFO  [main] Console5.Bridge - frame format 2 chosen");
+    log.add(PLAN - 400, "INFO  [plan] Console5.Plan - plan nightly sent to pump-ctl, 36 doses, frame format 2");
+    log.add(
+        at(2, 31, 9, 66),
+        "ERROR [feed] Console5.Feed - dosing channel closed by pump-ctl\r\nTankwarden.LinkException: channel closed (0x80072EFD)\r\n   at Console5.Feed.Read()\r\n   at Console5.Feed.Run()",
+    );
+    log.add(DOWN - 40, "ERROR [bridge] Console5.Bridge - reset of the bridge failed: 0x8007001F");
+    log.add(at(2, 37, 2, 0), "INFO  [main] Console5.Shell - Tankwarden Console 5.0.2 starting, last end was not clean");
+    log.write(&root.join("Tankwarden/Logs/console.log"), "\r\n", |time, line| format!("{} {line}", local(time)), utf8)
+}
+
+fn bridge(root: &Path) -> io::Result<()> {
+    let mut rng = Rng::with_seed(22);
+    let mut log = Log::default();
+    log.noise(&mut rng, (START, END), 9_000, |rng, _| match rng.u8(0..5) {
+        0..=2 => format!("[1312] INFO port COM4: {} frames passed", rng.u8(2..40)),
+        3 => "[1312] DEBUG keep-alive answered, returned 0".to_owned(),
+        _ => "[1312] INFO line quality 98 %".to_owned(),
+    });
+    log.silence(DOWN, at(2, 37, 20, 0));
+    log.add(at(2, 13, 9, 80), "[1312] WARN stop requested, 3 handles still open, waiting");
+    log.add(at(2, 14, 41, 640), "[1312] INFO serbridge 1.4.0 (2016-03-09): client asks for frame format 2, format field ignored");
+    for (try_, time) in refusals().filter(|(try_, _)| try_ % 10 == 0) {
+        log.add(time + 60, format!("[1312] WARN {} negative answers from the line, passed on", try_ + 1));
+    }
+    log.add(DOWN - 2_000, "[1312] ERROR buffer of negative answers full: 0xC0000017");
+    log.write(&root.join("Tankwarden/Logs/bridge.log"), "\r\n", |time, line| format!("{} {line}", local(time)), utf8)
+}
+
+/// The gateway: its clock is fast, and its lines have neither year nor zone.
+pub fn dose_gw(root: &Path) -> io::Result<()> {
+    let mut rng = Rng::with_seed(31);
+    let mut log = Log::default();
+    log.noise(&mut rng, (START, END), 8_000, |rng, _| match rng.u8(0..7) {
+        0..=3 => format!("<134>bridge[88]: valve {} answers", rng.u8(1..13)),
+        4..=5 => "<134>bridge[88]: keep-alive from pump-ctl".to_owned(),
+        _ => "<30>watchdog[12]: fed".to_owned(),
+    });
+    log.add(PLAN + 90, "<133>bridge[88]: plan-0412: first frame has format 2, this gateway speaks format 1");
+    for (try_, time) in refusals() {
+        log.add(time, format!("<131>bridge[88]: plan-0412: frame {} refused, NAK 0x15 protocol version", 4096 + try_));
+    }
+    log.add(ASSERT + 2_000, "<132>bridge[88]: peer pump-ctl closed the link");
+    gateway_file(root, "messages", log)?;
+    let mut serial = Log::default();
+    serial.noise(&mut rng, (START, END), 15_000, |rng, _| format!("<135>serial[91]: rx {} tx {} crc ok", rng.u16(100..900), rng.u16(100..900)));
+    gateway_file(root, "serial.log", serial)
+}
+
+fn gateway_file(root: &Path, name: &str, log: Log) -> io::Result<()> {
+    let dress = |time: Millis, line: &str| {
+        let (priority, text) = line.split_once('>').unwrap_or(("<134", line));
+        format!("{priority}>{} dose-gw {text}", bsd(time, ZONE + FAST))
+    };
+    let path = root.join("var/log").join(name);
+    log.write(&path, "\n", dress, utf8)?;
+    // The file's own time is by the gateway's clock as well.
+    set_time(&File::options().write(true).open(&path)?, END + FAST)
+}
+
+fn write_dump(path: &Path, bytes: &[u8], time: Millis) -> io::Result<()> {
+    if let Some(folder) = path.parent() {
+        std::fs::create_dir_all(folder)?;
+    }
+    let mut file = File::create(path)?;
+    file.write_all(bytes)?;
+    set_time(&file, time)
+}

@@ -1,0 +1,49 @@
+//! Writes the demo case of Box Clock, and large synthetic cases for measuring.
+//!
+//! Everything is deterministic: equal seeds give equal bytes. The story of the demo case: the Saltmere Aquarium keeps
+//! its tanks alive with an application called Tankwarden. At night the console on `keeper-desk` is upgraded; its
+//! installer ends with "success, restart needed", the update script takes that for done and starts the new console
+//! against the old driver of the serial bridge. The gateway `dose-gw` refuses the new frames, the dosing service on
+//! `pump-ctl` retries until an assertion fails, the old driver brings the console down, and in the morning a keeper
+//! notices that dosing alarms have stopped. The gateway's clock is 6 min 41 s fast, so that without correction the
+//! service seems to fail before the gateway has refused anything.
+
+mod dumps;
+mod hosts;
+mod large;
+mod scribe;
+
+use std::io;
+use std::path::Path;
+
+use boxclock_core::logbook::Story;
+
+pub use large::{Written, write_large};
+
+/// When the demo box is sealed: 12 April 2026, 08:00 UTC+02:00, in UTC nanoseconds.
+pub const SEALED_AT: i64 = 1_775_973_600 * 1_000_000_000;
+
+/// Writes the hosts of the demo story below `folder`, one folder each, and gives their labels.
+///
+/// # Errors
+/// When a file cannot be written.
+pub fn write_demo(folder: &Path) -> io::Result<[&'static str; 3]> {
+    hosts::pump_ctl(&folder.join("pump-ctl"))?;
+    hosts::keeper_desk(&folder.join("keeper-desk"))?;
+    hosts::dose_gw(&folder.join("dose-gw"))?;
+    Ok(["pump-ctl", "keeper-desk", "dose-gw"])
+}
+
+/// The story as the keeper on duty reported it.
+pub fn story() -> Story {
+    Story {
+        title: "Saltmere dosing alarms stopped".into(),
+        happened: "At 06:05 the keeper on duty saw that no dosing alarms had come in since the night".into(),
+        since: "some time after 02:00 on 12 April 2026".into(),
+        last_good: "01:50 on 12 April 2026, when the round was signed off".into(),
+        impact: "three reef tanks were not dosed; nobody was warned".into(),
+    }
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,201 @@
+//! The arguments, as one table that help, completions and the manual page are made from.
+
+use std::path::PathBuf;
+
+use clap::{Args, CommandFactory, Parser, Subcommand, ValueEnum};
+
+const EXAMPLES: &str = "\
+Examples:
+  boxclock demo                                  the demo case, full-screen
+  boxclock open /var/log                         a folder, full-screen
+  boxclock pack --host pump-ctl=/mnt/pump --into night.box.zip
+  boxclock check night.box.zip
+  boxclock events night.box.zip --where 'level>=error time in 02:10..02:35'
+  boxclock code 0x80070005 -2147024891 ENOSPC
+
+Exit status: 0 done, 1 not done, 2 wrong usage, 3 done in part (what was left out is named on standard error).";
+
+/// Boxes up what a failing system left behind, puts it on one clock, and finds the root cause.
+#[derive(Parser)]
+#[command(name = "boxclock", version, after_help = EXAMPLES, max_term_width = 100)]
+pub struct Cli {
+    #[command(subcommand)]
+    pub command: Command,
+}
+
+#[derive(Subcommand)]
+pub enum Command {
+    /// Unpack the demo case and open it full-screen
+    Demo(Demo),
+    /// Open a box, a folder, or loose files full-screen
+    #[command(after_help = "Example:\n  boxclock open night.box.zip --drift dose-gw=-6m41s")]
+    Open(Open),
+    /// Gather files into a sealed box
+    #[command(after_help = "Example:\n  boxclock pack /var/log --host dose-gw=/mnt/gw --into night.box.zip\n\n\
+        What cannot be read is listed in the seal and on standard error; the exit status is then 3.")]
+    Pack(Pack),
+    /// Verify the seal of a box: names every changed, missing or extra member
+    Check(Check),
+    /// Print the merged events
+    #[command(after_help = "Example:\n  boxclock events night.box.zip --where 'level>=warn host=pump-ctl' --as jsonl\n\n\
+        Filters: level host source component pid tid code format time, bare words, \"phrases\", /regular expressions/,\n\
+        and, or, not, parentheses.")]
+    Events(Events),
+    /// Print what was read: format, encoding, zone, events, bytes, trouble
+    Sources(Listing),
+    /// Explain codes, in any writing: hexadecimal, signed or unsigned decimal, or a name
+    #[command(after_help = "Examples:\n  boxclock code 0x80070005 1603\n  boxclock code 5 --os linux\n  boxclock code -2147024891")]
+    Code(Code),
+    /// Print the codes found: counted, first and last seen
+    Codes(Listing),
+    /// Write the report from the logbook: Markdown, or a drawing of the timeline as SVG
+    #[command(after_help = "Example:\n  boxclock report night.box.zip --into night.md")]
+    Report(Report),
+    /// Print the completions for a shell
+    Completions {
+        /// The shell
+        shell: clap_complete::Shell,
+    },
+    /// Print the manual page
+    Manual,
+}
+
+/// What every command that reads takes.
+#[derive(Args, Clone, Default)]
+pub struct Reading {
+    /// Boxes, folders or files
+    #[arg(value_name = "PATH")]
+    pub paths: Vec<PathBuf>,
+    /// A folder or file with the label of its host
+    #[arg(long, value_name = "LABEL=PATH")]
+    pub host: Vec<String>,
+    /// The zone of sources that carry none, for all or for one host: +02:00, Europe/Lisbon
+    #[arg(long, value_name = "[LABEL=]ZONE", allow_hyphen_values = true)]
+    pub zone: Vec<String>,
+    /// What to add to a host's clock: dose-gw=-6m41s
+    #[arg(long, value_name = "LABEL=±DURATION", allow_hyphen_values = true)]
+    pub drift: Vec<String>,
+    /// Show progress on standard error
+    #[arg(long)]
+    pub progress: bool,
+}
+
+#[derive(Args)]
+pub struct Demo {
+    /// Write the demo box to this file and stop
+    #[arg(long, value_name = "FILE")]
+    pub into: Option<PathBuf>,
+    /// Instead of the demo case, write a large synthetic case of about this many MiB into a folder and stop
+    #[arg(long, value_name = "MIB", requires = "folder")]
+    pub large: Option<u64>,
+    /// The folder for --large
+    #[arg(long, value_name = "FOLDER")]
+    pub folder: Option<PathBuf>,
+    /// The seed for --large: equal seeds give equal bytes
+    #[arg(long, default_value_t = 1)]
+    pub seed: u64,
+}
+
+#[derive(Args)]
+pub struct Open {
+    #[command(flatten)]
+    pub reading: Reading,
+}
+
+#[derive(Args)]
+pub struct Pack {
+    #[command(flatten)]
+    pub reading: Reading,
+    /// The box to write; it must not exist yet
+    #[arg(long, value_name = "X.box.zip")]
+    pub into: PathBuf,
+    /// A title for the case
+    #[arg(long)]
+    pub title: Option<String>,
+}
+
+#[derive(Args)]
+pub struct Check {
+    /// The box
+    #[arg(value_name = "X.box.zip")]
+    pub path: PathBuf,
+    /// Show progress on standard error
+    #[arg(long)]
+    pub progress: bool,
+}
+
+#[derive(Clone, Copy, ValueEnum)]
+pub enum Form {
+    /// One JSON object a line
+    Jsonl,
+    /// Lines for people
+    Text,
+    /// Comma-separated values
+    Csv,
+    /// XML
+    Xml,
+}
+
+#[derive(Args)]
+pub struct Events {
+    #[command(flatten)]
+    pub reading: Reading,
+    /// Only the events that pass this filter
+    #[arg(long = "where", value_name = "FILTER")]
+    pub filter: Option<String>,
+    /// The form of the output
+    #[arg(long = "as", value_name = "FORM", default_value = "jsonl")]
+    pub form: Form,
+    /// Write to this file instead of standard output
+    #[arg(long, value_name = "FILE")]
+    pub out: Option<PathBuf>,
+}
+
+#[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum ListForm {
+    /// One JSON object a line
+    Jsonl,
+    /// A table for people
+    Text,
+}
+
+#[derive(Args)]
+pub struct Listing {
+    #[command(flatten)]
+    pub reading: Reading,
+    /// The form of the output
+    #[arg(long = "as", value_name = "FORM", default_value = "text")]
+    pub form: ListForm,
+}
+
+#[derive(Args)]
+pub struct Code {
+    /// Codes
+    #[arg(required = true, value_name = "CODE", allow_negative_numbers = true)]
+    pub codes: Vec<String>,
+    /// The system they come from
+    #[arg(long, value_name = "SYSTEM", value_parser = ["linux", "windows"])]
+    pub os: Option<String>,
+    /// The form of the output
+    #[arg(long = "as", value_name = "FORM", default_value = "text")]
+    pub form: ListForm,
+}
+
+#[derive(Args)]
+pub struct Report {
+    #[command(flatten)]
+    pub reading: Reading,
+    /// The file to write, ending in .md or .svg
+    #[arg(long, value_name = "FILE.(md|svg)")]
+    pub into: PathBuf,
+}
+
+/// Reads the arguments; wrong ones end the program with status 2 and a hint.
+pub fn parse() -> Command {
+    Cli::parse().command
+}
+
+/// The whole command, for completions and the manual page.
+pub fn command() -> clap::Command {
+    Cli::command()
+}

@@ -1,0 +1,322 @@
+//! The headless commands. Each prints data on standard output and nothing else there.
+
+use std::fs::File;
+use std::io::{self, BufWriter, Write};
+use std::path::{Path, PathBuf};
+use std::time::{SystemTime, UNIX_EPOCH};
+
+use boxclock_core::case::{Case, LeftOut, Loaded, Options};
+use boxclock_core::clock::{Zone, human};
+use boxclock_core::code::{self, Platform};
+use boxclock_core::gather::{self, PackOptions};
+use boxclock_core::logbook::{Logbook, Story};
+use boxclock_core::query::{Filter, rows_in_order};
+use boxclock_core::report::events::{EventWriter, Form};
+use boxclock_core::report::{self, Report};
+use boxclock_core::work::Work;
+use boxclock_core::platform;
+
+use crate::args::{self, Command, ListForm, Reading};
+use crate::outcome::{Ended, Failure, Outcome, say};
+
+mod listing;
+mod progress;
+
+/// Runs a command.
+pub fn run(command: Command) -> Ended {
+    match command {
+        Command::Demo(demo) => self::demo(&demo),
+        Command::Open(open) => full_screen(&open.reading.clone()),
+        Command::Pack(pack) => self::pack(&pack),
+        Command::Check(check) => self::check(&check),
+        Command::Events(events) => self::events(&events),
+        Command::Sources(list) => {
+            let (case, loaded) = read(&list.reading)?;
+            listing::sources(&case, &loaded, list.form)?;
+            Ok(name_left_out(&case, &loaded))
+        }
+        Command::Code(code) => explain(&code),
+        Command::Codes(list) => {
+            let (case, loaded) = read(&list.reading)?;
+            listing::codes(&case, &loaded, list.form)?;
+            Ok(name_left_out(&case, &loaded))
+        }
+        Command::Report(report) => self::report(&report),
+        Command::Completions { shell } => {
+            clap_complete::generate(shell, &mut args::command(), "boxclock", &mut io::stdout());
+            Ok(Outcome::Done)
+        }
+        Command::Manual => {
+            clap_mangen::Man::new(args::command()).render(&mut io::stdout())?;
+            Ok(Outcome::Done)
+        }
+    }
+}
+
+/// Takes `LABEL=VALUE` apart.
+fn labelled<'a>(flag: &str, text: &'a str) -> Result<(&'a str, &'a str), Failure> {
+    match text.split_once('=') {
+        Some((label, value)) if !label.is_empty() && !value.is_empty() => Ok((label, value)),
+        _ => Err(Failure::Usage(format!("--{flag} {text}: write --{flag} LABEL=VALUE"))),
+    }
+}
+
+fn options(reading: &Reading) -> Result<Options, Failure> {
+    let mut options = Options::default();
+    let usage = |error: boxclock_core::Error| Failure::Usage(error.to_string());
+    for text in &reading.zone {
+        match text.split_once('=') {
+            Some((label, zone)) => {
+                options.host_zones.insert(label.to_owned(), Zone::parse(zone).map_err(usage)?);
+            }
+            None => options.zone = Some(Zone::parse(text).map_err(usage)?),
+        }
+    }
+    for text in &reading.drift {
+        let (label, duration) = labelled("drift", text)?;
+        options.drift.insert(label.to_owned(), human::duration(duration).map_err(usage)?);
+    }
+    for text in &reading.host {
+        let (label, path) = labelled("host", text)?;
+        options.hosts.push((label.to_owned(), PathBuf::from(path)));
+    }
+    if reading.paths.is_empty() && options.hosts.is_empty() {
+        return Err(Failure::Usage("name at least one box, folder or file (see --help)".into()));
+    }
+    Ok(options)
+}
+
+/// A piece of work that Ctrl-C cancels.
+fn cancellable() -> Work {
+    let work = Work::default();
+    let handle = work.clone();
+    // Without the handler Ctrl-C still ends the program, only less tidily.
+    let _ = ctrlc::set_handler(move || handle.cancel());
+    work
+}
+
+/// Opens a case and brings in the clock corrections of its logbook; those on the command line win.
+fn open(reading: &Reading, work: &Work) -> Result<Case, Failure> {
+    let mut case = Case::open(&reading.paths, options(reading)?, work)?;
+    if let Some(path) = case.logbook_path.as_ref().filter(|path| path.exists()) {
+        for (host, ns) in Logbook::open(path)?.drift()? {
+            case.options.drift.entry(host).or_insert(ns);
+        }
+    }
+    Ok(case)
+}
+
+fn read(reading: &Reading) -> Result<(Case, Loaded), Failure> {
+    let work = cancellable();
+    let _shown = reading.progress.then(|| progress::Shown::start(&work, "reading"));
+    let case = open(reading, &work)?;
+    let loaded = case.load(&work)?;
+    for label in case.options.drift.keys().chain(case.options.host_zones.keys()) {
+        let known = loaded.table.hosts.contains(label) || case.sources.iter().any(|source| source.host.as_ref() == Some(label));
+        if !known {
+            say(&format!("no host is called {label}; hosts are: {}", loaded.table.hosts[1..].join(", ")));
+        }
+    }
+    Ok((case, loaded))
+}
+
+/// Names on standard error what was not read, and says whether that is all.
+fn name_left_out(case: &Case, loaded: &Loaded) -> Outcome {
+    let mut outcome = Outcome::Done;
+    for LeftOut { path, reason } in &case.left_out {
+        say(&format!("left out: {path}: {reason}"));
+        outcome = Outcome::Partly;
+    }
+    for (source, report) in case.sources.iter().zip(loaded.reports.iter()) {
+        for trouble in &report.trouble {
+            say(&format!("{}: {trouble}", source.name));
+            // Text that is shown with stand-ins is all there; what is missing or cut off is not.
+            let lost = ["cut off", "cannot read", "shorter", "promises"].iter().any(|word| trouble.contains(word));
+            if lost {
+                outcome = Outcome::Partly;
+            }
+        }
+    }
+    outcome
+}
+
+fn events(arguments: &args::Events) -> Ended {
+    let (case, loaded) = read(&arguments.reading)?;
+    let rows = match &arguments.filter {
+        None => loaded.table.order.as_ref().clone(),
+        Some(text) => {
+            let filter = Filter::parse(text, &case.zone)
+                .map_err(|error| Failure::Usage(format!("the filter is wrong:\n{}", error.marked(text))))?;
+            rows_in_order(&loaded.table.order, &filter.rows(&loaded.table, &case.sources, &cancellable())?)
+        }
+    };
+    let form = match arguments.form {
+        args::Form::Jsonl => Form::JsonLines,
+        args::Form::Text => Form::Text,
+        args::Form::Csv => Form::Csv,
+        args::Form::Xml => Form::Xml,
+    };
+    let mut writer = EventWriter::new(&case, case.zone.clone());
+    let mut write = |out: &mut dyn Write| {
+        let mut out = BufWriter::with_capacity(1 << 16, out);
+        writer.write_all(&loaded, &rows, form, &mut out)?;
+        out.flush()
+    };
+    match &arguments.out {
+        None => write(&mut io::stdout().lock())?,
+        Some(path) => {
+            let cannot = |error: io::Error| Failure::Because(format!("cannot write {}: {error}", path.display()));
+            let mut file = File::create(path).map_err(cannot)?;
+            write(&mut file).map_err(cannot)?;
+        }
+    }
+    Ok(name_left_out(&case, &loaded))
+}
+
+fn explain(arguments: &args::Code) -> Ended {
+    let platform = arguments.os.as_deref().and_then(Platform::parse).unwrap_or_default();
+    let mut outcome = Outcome::Done;
+    let mut out = BufWriter::new(io::stdout().lock());
+    let mut none = true;
+    for text in &arguments.codes {
+        let Some(mut readings) = code::catalogue::look_up(text) else {
+            say(&format!("\"{text}\" is no code: write for example 0x80070005, -2147024891, 1603 or ENOSPC"));
+            outcome = Outcome::Partly;
+            continue;
+        };
+        none = false;
+        if platform != Platform::Unknown {
+            // The asked system's own readings; all of them where it has none.
+            let own: Vec<_> = readings.iter().filter(|reading| platform.prefers(reading.code.family)).cloned().collect();
+            if !own.is_empty() {
+                readings = own;
+            }
+        }
+        listing::readings(&mut out, text, &readings, arguments.form)?;
+    }
+    out.flush()?;
+    if none { Err(Failure::Because("none of these is a code".into())) } else { Ok(outcome) }
+}
+
+fn now() -> i64 {
+    let since = SystemTime::now().duration_since(UNIX_EPOCH);
+    since.ok().and_then(|since| i64::try_from(since.as_nanos()).ok()).unwrap_or(0)
+}
+
+fn pack(arguments: &args::Pack) -> Ended {
+    let options = options(&arguments.reading)?;
+    let work = cancellable();
+    let shown = arguments.reading.progress.then(|| progress::Shown::start(&work, "packing"));
+    let packed = gather::pack(
+        &PackOptions {
+            paths: arguments.reading.paths.clone(),
+            hosts: options.hosts,
+            into: arguments.into.clone(),
+            story: Story { title: arguments.title.clone().unwrap_or_default(), ..Story::default() },
+            zone: options.zone.map(|zone| zone.name().to_owned()),
+            host_zones: options.host_zones.into_iter().map(|(label, zone)| (label, zone.name().to_owned())).collect(),
+            now: now(),
+        },
+        &work,
+    )?;
+    drop(shown);
+    for left in &packed.seal.unreadable {
+        say(&format!("left out: {} ({}): {}", left.origin, left.host, left.reason));
+    }
+    let bytes: u64 = packed.seal.files.iter().map(|file| file.size).sum();
+    writeln!(
+        io::stdout(),
+        "{}: {} files, {bytes} bytes, {} left out",
+        arguments.into.display(),
+        packed.seal.files.len(),
+        packed.seal.unreadable.len()
+    )?;
+    Ok(if packed.seal.unreadable.is_empty() { Outcome::Done } else { Outcome::Partly })
+}
+
+fn check(arguments: &args::Check) -> Ended {
+    let work = cancellable();
+    let shown = arguments.progress.then(|| progress::Shown::start(&work, "checking"));
+    if !arguments.path.exists() {
+        return Err(Failure::Because(format!("no such file or folder: {}", arguments.path.display())));
+    }
+    let verdict = gather::check(&arguments.path, &work)?;
+    drop(shown);
+    let mut out = io::stdout().lock();
+    for finding in &verdict.findings {
+        writeln!(out, "{}: {}: {}", finding.kind, boxclock_core::visible(&finding.path, false), finding.detail)?;
+    }
+    if verdict.findings.is_empty() {
+        writeln!(out, "{}: the seal holds: {} files", arguments.path.display(), verdict.seal.files.len())?;
+        return Ok(Outcome::Done);
+    }
+    Err(Failure::Because(format!("{}: the seal is broken: {} members differ", arguments.path.display(), verdict.findings.len())))
+}
+
+fn report(arguments: &args::Report) -> Ended {
+    let (case, loaded) = read(&arguments.reading)?;
+    let logbook = match &case.logbook_path {
+        Some(path) if path.exists() => Logbook::open(path)?,
+        _ => Logbook::in_memory()?,
+    };
+    let report = Report::new(&case, &loaded, &logbook)?;
+    let text = match arguments.into.extension().and_then(|extension| extension.to_str()) {
+        Some("md") => report::markdown(&report, None),
+        Some("svg") => report::drawing(&report),
+        _ => return Err(Failure::Usage(format!("{}: a report ends in .md or .svg", arguments.into.display()))),
+    };
+    std::fs::write(&arguments.into, text)
+        .map_err(|error| Failure::Because(format!("cannot write {}: {error}", arguments.into.display())))?;
+    Ok(name_left_out(&case, &loaded))
+}
+
+fn demo(arguments: &args::Demo) -> Ended {
+    if let (Some(mib), Some(folder)) = (arguments.large, &arguments.folder) {
+        let written = boxclock_demo::write_large(folder, mib << 20, arguments.seed)
+            .map_err(|error| Failure::Because(format!("cannot write below {}: {error}", folder.display())))?;
+        writeln!(io::stdout(), "{}: {} bytes, {} events in {} files", folder.display(), written.bytes, written.events, written.files)?;
+        return Ok(Outcome::Done);
+    }
+    if let Some(into) = &arguments.into {
+        seal_demo(into)?;
+        return Ok(Outcome::Done);
+    }
+    let folder = platform::data_dir().ok_or_else(|| Failure::Because("no folder for data: set HOME or XDG_DATA_HOME".into()))?;
+    let path = folder.join("demo").join(concat!("saltmere-", env!("CARGO_PKG_VERSION"), ".box.zip"));
+    if !path.exists() {
+        seal_demo(&path)?;
+    }
+    full_screen(&Reading { paths: vec![path], ..Reading::default() })
+}
+
+/// Writes the three hosts of the demo story to a temporary folder and seals them.
+fn seal_demo(into: &Path) -> Result<(), Failure> {
+    let cannot = |error: io::Error| Failure::Because(format!("cannot write the demo case {}: {error}", into.display()));
+    let folder = into.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    std::fs::create_dir_all(folder).map_err(cannot)?;
+    let hosts = folder.join(format!(".demo-{}", std::process::id()));
+    std::fs::create_dir_all(&hosts).map_err(cannot)?;
+    let written = boxclock_demo::write_demo(&hosts).map_err(cannot).and_then(|labels| {
+        Ok(gather::pack(
+            &PackOptions {
+                hosts: labels.iter().map(|label| ((*label).to_owned(), hosts.join(label))).collect(),
+                into: into.to_path_buf(),
+                story: boxclock_demo::story(),
+                zone: Some("+02:00".into()),
+                host_zones: labels.iter().map(|label| ((*label).to_owned(), "+02:00".to_owned())).collect(),
+                now: boxclock_demo::SEALED_AT,
+                ..PackOptions::default()
+            },
+            &Work::default(),
+        )?)
+    });
+    // The unpacked hosts are only a step on the way; what is left behind on a failure is removed as far as it can be.
+    let _ = std::fs::remove_dir_all(&hosts);
+    written.map(|_| ())
+}
+
+fn full_screen(reading: &Reading) -> Ended {
+    let case = open(reading, &Work::default())?;
+    boxclock_tui::run(case).map_err(|error| Failure::Because(error.to_string()))?;
+    Ok(Outcome::Done)
+}

@@ -1,0 +1,109 @@
+//! Lists for people and as JSON lines: sources, codes, the meaning of codes.
+
+use std::io::{self, BufWriter, Write};
+
+use boxclock_core::case::{Case, Loaded};
+use boxclock_core::clock::human::date_time;
+use boxclock_core::code::Reading;
+use boxclock_core::report;
+use boxclock_core::visible;
+
+use crate::args::ListForm;
+
+/// Prints the sources of a case.
+pub fn sources(case: &Case, loaded: &Loaded, form: ListForm) -> io::Result<()> {
+    let mut out = BufWriter::new(io::stdout().lock());
+    let rows = report::sources::sources(case, loaded);
+    if form == ListForm::Text {
+        writeln!(out, "{:<12} {:<12} {:<9} {:<16} {:>12} {:>10} {:>9}  source", "host", "format", "encoding", "zone", "bytes", "events", "attached")?;
+    }
+    for row in rows {
+        if form == ListForm::Jsonl {
+            serde_json::to_writer(&mut out, &row)?;
+            writeln!(out)?;
+            continue;
+        }
+        writeln!(
+            out,
+            "{:<12} {:<12} {:<9} {:<16} {:>12} {:>10} {:>9}  {}",
+            row.host.as_deref().unwrap_or("-"),
+            row.format,
+            row.encoding,
+            format!("{} {}", row.zone, row.zone_from),
+            row.bytes,
+            row.events,
+            row.attached_lines,
+            visible(&row.source, false)
+        )?;
+        for trouble in &row.trouble {
+            writeln!(out, "{:13}trouble: {}", "", visible(trouble, false))?;
+        }
+    }
+    out.flush()
+}
+
+/// Prints the codes of a case.
+pub fn codes(case: &Case, loaded: &Loaded, form: ListForm) -> io::Result<()> {
+    let mut out = BufWriter::new(io::stdout().lock());
+    for code in report::codes::codes(loaded) {
+        if form == ListForm::Jsonl {
+            writeln!(out, "{}", code.json())?;
+            continue;
+        }
+        let reading = code.code.reading();
+        let time = |time: i64| date_time(time, &case.zone);
+        let (first, last) = code.span.map_or(("-".into(), "-".into()), |(first, last)| (time(first), time(last)));
+        writeln!(
+            out,
+            "{:>8} × {:<12} {:<32} {}  first {first}  last {last}  {}",
+            code.count,
+            number(&reading),
+            reading.name.unwrap_or("-"),
+            if reading.failure { "failure" } else { "no failure" },
+            reading.gloss
+        )?;
+    }
+    out.flush()
+}
+
+fn number(reading: &Reading) -> String {
+    if reading.code.family.is_hex() {
+        format!("0x{:08X}", reading.code.number)
+    } else {
+        reading.code.number.to_string()
+    }
+}
+
+/// Prints what a code can mean.
+pub fn readings(out: &mut impl Write, asked: &str, readings: &[Reading], form: ListForm) -> io::Result<()> {
+    for reading in readings {
+        if form == ListForm::Jsonl {
+            let line = serde_json::json!({
+                "text": asked,
+                "number": reading.code.number,
+                "family": reading.code.family.name(),
+                "name": reading.name,
+                "failure": reading.failure,
+                "gloss": reading.gloss,
+                "meaning": reading.meaning,
+                "check": reading.check,
+            });
+            writeln!(out, "{line}")?;
+            continue;
+        }
+        let signed = reading.code.number.cast_signed();
+        let other = match (reading.code.family.is_hex(), signed < 0) {
+            (true, true) => format!(" = {} = {signed}", reading.code.number),
+            (true, false) => format!(" = {}", reading.code.number),
+            (false, _) => format!(" = 0x{:X}", reading.code.number),
+        };
+        writeln!(out, "{}{other}  {}", number(reading), reading.name.unwrap_or("(no name known)"))?;
+        let kind = if reading.failure { "failure" } else { "no failure" };
+        writeln!(out, "    {}, {kind}", reading.code.family.title())?;
+        writeln!(out, "    {}", reading.meaning)?;
+        if !reading.check.is_empty() {
+            writeln!(out, "    look at: {}", reading.check)?;
+        }
+    }
+    Ok(())
+}

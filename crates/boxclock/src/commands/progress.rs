@@ -1,0 +1,50 @@
+//! Progress of long work on standard error.
+
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::thread::JoinHandle;
+use std::time::{Duration, Instant};
+
+use boxclock_core::work::Work;
+
+/// Shows progress until it is dropped.
+pub struct Shown {
+    stop: Arc<AtomicBool>,
+    thread: Option<JoinHandle<()>>,
+}
+
+impl Shown {
+    /// Starts to show the progress of `work`.
+    pub fn start(work: &Work, what: &'static str) -> Self {
+        let stop = Arc::new(AtomicBool::new(false));
+        let (work, stopped) = (work.clone(), Arc::clone(&stop));
+        let thread = std::thread::spawn(move || {
+            let started = Instant::now();
+            while !stopped.load(Ordering::Relaxed) {
+                std::thread::park_timeout(Duration::from_millis(500));
+                line(&work, what, started);
+            }
+        });
+        Self { stop, thread: Some(thread) }
+    }
+}
+
+#[allow(clippy::print_stderr, reason = "progress goes to standard error, like diagnostics")]
+fn line(work: &Work, what: &str, started: Instant) {
+    let (done, total) = work.progress();
+    let rate = done as f64 / started.elapsed().as_secs_f64().max(0.001);
+    let left = if rate > 0.0 { total.saturating_sub(done) as f64 / rate } else { 0.0 };
+    let mib = |bytes: u64| bytes >> 20;
+    eprintln!("boxclock: {what}: {} of {} MiB, {:.0} MiB/s, {left:.0} s left", mib(done), mib(total), rate / 1_048_576.0);
+}
+
+impl Drop for Shown {
+    fn drop(&mut self) {
+        self.stop.store(true, Ordering::Relaxed);
+        if let Some(thread) = self.thread.take() {
+            thread.thread().unpark();
+            // The thread only prints; if it panicked there is nothing to mend.
+            let _ = thread.join();
+        }
+    }
+}
