@@ -20,6 +20,11 @@ pub struct Code {
 }
 
 impl Code {
+    /// Its number as its family writes it: `0x80070005`, `1603`.
+    pub fn written(self) -> String {
+        if self.family.is_hex() { format!("0x{:08X}", self.number) } else { self.number.to_string() }
+    }
+
     /// What the catalogue says of it.
     pub fn reading(self) -> Reading {
         catalogue::read(self)

@@ -117,7 +117,7 @@ impl Crash {
         match self.code {
             Some(code) => {
                 let reading = code.reading();
-                let number = if code.family.is_hex() { format!("0x{:08X}", code.number) } else { code.number.to_string() };
+                let number = code.written();
                 let kind = if code.family == crate::code::Family::Signal { "signal" } else { "exception" };
                 body.push_str(&format!(" stopped: {kind} {number}"));
                 if let Some(name) = reading.name {

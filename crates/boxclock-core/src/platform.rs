@@ -26,6 +26,11 @@ pub fn special_kind(kind: std::fs::FileType) -> Option<&'static str> {
     }
 }
 
+/// The rights of a file that others may read as far as the user's settings (umask) allow.
+pub fn shared_file() -> std::fs::Permissions {
+    std::os::unix::fs::PermissionsExt::from_mode(0o666)
+}
+
 /// The zone that a Linux root folder states: the text of `etc/timezone`, or the target of `etc/localtime`.
 pub fn zone_of_root(root: &Path) -> Option<String> {
     if let Ok(text) = std::fs::read_to_string(root.join("etc/timezone")) {

@@ -35,7 +35,12 @@ impl SourceFile {
     /// # Errors
     /// As the system reports them.
     pub fn read_into(&self, offset: u64, wanted: usize, buffer: &mut Vec<u8>) -> io::Result<()> {
-        buffer.resize(wanted, 0);
+        // What is there already is overwritten: only a larger piece than ever before costs clearing.
+        if buffer.len() < wanted {
+            buffer.resize(wanted, 0);
+        } else {
+            buffer.truncate(wanted);
+        }
         let mut filled = 0;
         while filled < wanted {
             match platform::read_at(&self.file, &mut buffer[filled..], offset + filled as u64) {

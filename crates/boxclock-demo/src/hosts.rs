@@ -8,7 +8,7 @@ use fastrand::Rng;
 use serde_json::json;
 
 use crate::dumps;
-use crate::scribe::{END, Log, Millis, START, ZONE, at, bsd, iso, set_time, utf8, utf16le};
+use crate::scribe::{END, Encode, Log, Millis, START, ZONE, at, bsd, iso, set_time};
 
 /// How far the gateway's clock is ahead.
 const FAST: Millis = (6 * 60 + 41) * 1000;
@@ -67,7 +67,7 @@ fn dosing(root: &Path) -> io::Result<()> {
     log.add(ASSERT - 2, entry("error", "send window full: 80 frames unanswered", json!({ "job": "plan-0412" })));
     log.add(ASSERT, entry("fatal", "assertion failed: seq < window (dosing/link.c:214)", json!({ "job": "plan-0412" })));
     log.silence(ASSERT + 1, END + 1);
-    log.write(&root.join("var/log/tankwarden/dosing.json"), "\n", |time, line| stamp_json(time, line), utf8)
+    log.write(&root.join("var/log/tankwarden/dosing.json"), "\n", |time, line| stamp_json(time, line), Encode::Utf8)
 }
 
 /// Puts the time first into a JSON line.
@@ -88,7 +88,7 @@ fn alarms(root: &Path) -> io::Result<()> {
     });
     log.add(ASSERT + 90_000, entry("INFO", "dosing feed: no data for 90 s, channel hidden from the panel"));
     log.add(at(6, 5, 12, 0), entry("WARNING", "keeper on duty: no dosing alarms on the panel since the night, calling support"));
-    log.write(&root.join("var/log/tankwarden/alarms.json"), "\n", |time, line| stamp_json(time, line), utf8)
+    log.write(&root.join("var/log/tankwarden/alarms.json"), "\n", |time, line| stamp_json(time, line), Encode::Utf8)
 }
 
 fn syslog(root: &Path) -> io::Result<()> {
@@ -122,7 +122,7 @@ fn syslog(root: &Path) -> io::Result<()> {
         let (priority, program, pid, text) = (next(), next(), next(), next());
         format!("<{priority}>1 {}+02:00 pump-ctl {program} {pid} - - {text}", iso(time, ZONE, 'T'))
     };
-    log.write(&root.join("var/log/syslog"), "\n", dress, utf8)
+    log.write(&root.join("var/log/syslog"), "\n", dress, Encode::Utf8)
 }
 
 fn packages(root: &Path) -> io::Result<()> {
@@ -136,7 +136,7 @@ fn packages(root: &Path) -> io::Result<()> {
         time += 7_000;
     }
     let dress = |time: Millis, line: &str| format!("{} {line}", iso(time, ZONE, ' ').get(..19).unwrap_or_default());
-    log.write(&root.join("var/log/dpkg.log"), "\n", dress, utf8)
+    log.write(&root.join("var/log/dpkg.log"), "\n", dress, Encode::Utf8)
 }
 
 /// The Windows machine with the console.
@@ -173,7 +173,7 @@ fn installer(root: &Path) -> io::Result<()> {
     ] {
         log.add(time, text);
     }
-    log.write(&root.join("Temp/console-setup.log"), "\r\n", |time, line| format!("{} {line}", local(time)), utf16le)
+    log.write(&root.join("Temp/console-setup.log"), "\r\n", |time, line| format!("{} {line}", local(time)), Encode::Utf16)
 }
 
 fn update_script(root: &Path) -> io::Result<()> {
@@ -192,7 +192,7 @@ fn update_script(root: &Path) -> io::Result<()> {
     {
         log.add(at(2, 12, 40, 0) + index as Millis, text);
     }
-    log.write(&root.join("Tankwarden/update/update-0412.txt"), "\r\n", |_, line| line.to_owned(), utf8)
+    log.write(&root.join("Tankwarden/update/update-0412.txt"), "\r\n", |_, line| line.to_owned(), Encode::Utf8)
 }
 
 fn console(root: &Path) -> io::Result<()> {
@@ -220,7 +220,7 @@ fn console(root: &Path) -> io::Result<()> {
     );
     log.add(DOWN - 40, "ERROR [bridge] Console5.Bridge - reset of the bridge failed: 0x8007001F");
     log.add(at(2, 37, 2, 0), "INFO  [main] Console5.Shell - Tankwarden Console 5.0.2 starting, last end was not clean");
-    log.write(&root.join("Tankwarden/Logs/console.log"), "\r\n", |time, line| format!("{} {line}", local(time)), utf8)
+    log.write(&root.join("Tankwarden/Logs/console.log"), "\r\n", |time, line| format!("{} {line}", local(time)), Encode::Utf8)
 }
 
 fn bridge(root: &Path) -> io::Result<()> {
@@ -238,7 +238,7 @@ fn bridge(root: &Path) -> io::Result<()> {
         log.add(time + 60, format!("[1312] WARN {} negative answers from the line, passed on", try_ + 1));
     }
     log.add(DOWN - 2_000, "[1312] ERROR buffer of negative answers full: 0xC0000017");
-    log.write(&root.join("Tankwarden/Logs/bridge.log"), "\r\n", |time, line| format!("{} {line}", local(time)), utf8)
+    log.write(&root.join("Tankwarden/Logs/bridge.log"), "\r\n", |time, line| format!("{} {line}", local(time)), Encode::Utf8)
 }
 
 /// The gateway: its clock is fast, and its lines have neither year nor zone.
@@ -267,7 +267,7 @@ fn gateway_file(root: &Path, name: &str, log: Log) -> io::Result<()> {
         format!("{priority}>{} dose-gw {text}", bsd(time, ZONE + FAST))
     };
     let path = root.join("var/log").join(name);
-    log.write(&path, "\n", dress, utf8)?;
+    log.write(&path, "\n", dress, Encode::Utf8)?;
     // The file's own time is by the gateway's clock as well.
     set_time(&File::options().write(true).open(&path)?, END + FAST)
 }

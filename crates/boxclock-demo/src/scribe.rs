@@ -85,18 +85,18 @@ impl Log {
         path: &Path,
         line_end: &str,
         dress: impl Fn(Millis, &str) -> String,
-        encode: fn(&str) -> Vec<u8>,
+        encode: Encode,
     ) -> io::Result<()> {
         self.lines.sort_by_key(|(time, _)| *time);
         if let Some(folder) = path.parent() {
             fs::create_dir_all(folder)?;
         }
         let mut out = BufWriter::new(File::create(path)?);
-        if encode as usize == utf16le as usize {
+        if encode == Encode::Utf16 {
             out.write_all(&[0xFF, 0xFE])?;
         }
         for (time, line) in &self.lines {
-            out.write_all(&encode(&format!("{}{line_end}", dress(*time, line))))?;
+            out.write_all(&encode.bytes(&format!("{}{line_end}", dress(*time, line))))?;
         }
         out.flush()?;
         let last = self.lines.last().map_or(END, |(time, _)| *time);
@@ -109,12 +109,20 @@ pub fn set_time(file: &File, time: Millis) -> io::Result<()> {
     file.set_modified(UNIX_EPOCH + Duration::from_millis(time.unsigned_abs()))
 }
 
-/// Text as UTF-8.
-pub fn utf8(text: &str) -> Vec<u8> {
-    text.as_bytes().to_vec()
+/// How a log's characters are written.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub enum Encode {
+    /// UTF-8.
+    Utf8,
+    /// UTF-16, low byte first, with a byte-order mark.
+    Utf16,
 }
 
-/// Text as UTF-16, low byte first.
-pub fn utf16le(text: &str) -> Vec<u8> {
-    text.encode_utf16().flat_map(u16::to_le_bytes).collect()
+impl Encode {
+    fn bytes(self, text: &str) -> Vec<u8> {
+        match self {
+            Self::Utf8 => text.as_bytes().to_vec(),
+            Self::Utf16 => text.encode_utf16().flat_map(u16::to_le_bytes).collect(),
+        }
+    }
 }

@@ -16,7 +16,7 @@ use boxclock_core::report::{self, Report};
 use boxclock_core::work::Work;
 use boxclock_core::platform;
 
-use crate::args::{self, Command, ListForm, Reading};
+use crate::args::{self, Command, Reading};
 use crate::outcome::{Ended, Failure, Outcome, say};
 
 mod listing;

@@ -47,24 +47,29 @@ fn looks_bad(text: &[u8]) -> bool {
     hit(&BAD_WORDS) && !hit(&NOT_BAD)
 }
 
-/// Reads the lines that start in `from..to` of a source.
+/// Reads the lines that start in `from..to` of a source. `buffer` is room to read into, kept from piece to piece.
 ///
 /// # Errors
 /// When the file cannot be read.
-pub(super) fn read(source: &Source, detected: Detected, file: &SourceFile, from: u64, to: u64) -> std::io::Result<Chunk> {
+pub(super) fn read(
+    source: &Source,
+    detected: Detected,
+    file: &SourceFile,
+    (from, to): (u64, u64),
+    buffer: &mut Vec<u8>,
+) -> std::io::Result<Chunk> {
     let unit = source.encoding.unit();
     // Whether a line starts at `from` shows in the code unit before it.
     let before = if from > source.mark_bytes { unit } else { 0 };
-    let mut buffer = Vec::new();
     let wanted = (to - from + before) as usize + limits::LINE_HEAD_BYTES;
-    file.read_into(from - before, wanted, &mut buffer)?;
+    file.read_into(from - before, wanted, buffer)?;
     let base = from - before;
     let bytes = (buffer.len() as u64).saturating_sub(before).min(to - from);
-    let mut pos = if before == 0 { 0 } else { source.encoding.line_end(&buffer, 0).unwrap_or(usize::MAX) };
+    let mut pos = if before == 0 { 0 } else { source.encoding.line_end(buffer, 0).unwrap_or(usize::MAX) };
     let stop = (to - base) as usize;
     let mut builder = Builder::new(source, detected, base, from == source.mark_bytes);
     while pos < buffer.len() && pos < stop {
-        let end = source.encoding.line_end(&buffer, pos);
+        let end = source.encoding.line_end(buffer, pos);
         let line = &buffer[pos..end.unwrap_or(buffer.len())];
         let head = &line[..line.len().min(limits::LINE_HEAD_BYTES)];
         if head.len() < line.len() || (end.is_none() && line.len() >= limits::LINE_HEAD_BYTES) {

@@ -84,11 +84,12 @@ impl Loader {
                 let sender = sender.clone();
                 let (jobs, next, sources) = (&jobs, &next, &sources);
                 scope.spawn(move || {
+                    let mut buffer = Vec::new();
                     while let Some(job) = jobs.get(next.fetch_add(1, Ordering::Relaxed)) {
                         if work.is_cancelled() {
                             return;
                         }
-                        let done = read_job(&sources[job.source], job);
+                        let done = read_job(&sources[job.source], job, &mut buffer);
                         work.advance(done.as_ref().map_or(0, |chunk| chunk.bytes));
                         if sender.send((job, done)).is_err() {
                             return;
@@ -247,11 +248,11 @@ fn pieces(source: &Source) -> Vec<(u64, u64)> {
     pieces
 }
 
-fn read_job(source: &Source, job: &Job) -> std::io::Result<Chunk> {
+fn read_job(source: &Source, job: &Job, buffer: &mut Vec<u8>) -> std::io::Result<Chunk> {
     let mut chunk = match source.reader {
         Reader::Lines(detected) => {
             let file = SourceFile::open(&source.path)?;
-            let mut chunk = chunk::read(source, detected, &file, job.from, job.to)?;
+            let mut chunk = chunk::read(source, detected, &file, (job.from, job.to), buffer)?;
             if chunk.bytes < job.to - job.from {
                 chunk.trouble.push(format!(
                     "the file has become shorter: {} bytes from byte {} are missing",

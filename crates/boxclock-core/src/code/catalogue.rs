@@ -4,7 +4,6 @@
 //! 9110 for HTTP, the manual pages signal(7), errno(3), sysexits(3) and systemd.exec(5). The layout of an HRESULT
 //! (severity, facility, code) and of an NTSTATUS is that of the headers winerror.h and ntstatus.h.
 
-use std::collections::HashMap;
 use std::sync::LazyLock;
 
 use rustc_hash::FxHashMap;
@@ -116,14 +115,14 @@ pub struct Reading {
 struct Tables {
     rows: Vec<Entry>,
     by_code: FxHashMap<Code, usize>,
-    by_name: HashMap<&'static [u8], usize>,
+    by_name: FxHashMap<&'static [u8], usize>,
 }
 
 static TABLES: LazyLock<Tables> = LazyLock::new(|| {
     let rows: Vec<Entry> = include_str!("../../data/codes.tsv").lines().filter_map(parse_row).collect();
     let by_code = rows.iter().enumerate().map(|(index, row)| (row.code, index)).collect();
     // The first row of a name wins: the Windows system codes come before the results that wrap them.
-    let mut by_name = HashMap::new();
+    let mut by_name = FxHashMap::default();
     for (index, row) in rows.iter().enumerate() {
         if !row.name.contains(' ') && row.code.family != Family::Http {
             by_name.entry(row.name.as_bytes()).or_insert(index);

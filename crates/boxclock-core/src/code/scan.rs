@@ -56,36 +56,76 @@ impl Found {
     }
 }
 
+/// What a byte can be for the scanner.
+const SEPARATOR: u8 = 0;
+/// Inside a word, or at the start of one that is no code.
+const WORD: u8 = 1;
+/// A word that starts with a capital may be a symbolic name.
+const CAPITAL: u8 = 2;
+/// A word that starts with a digit may be a number.
+const DIGIT: u8 = 3;
+
+/// The class of each byte, looked up instead of compared: this loop sees every byte of every log.
+static CLASS: [u8; 256] = {
+    let mut table = [SEPARATOR; 256];
+    let mut byte = 0;
+    while byte < 256 {
+        table[byte] = match byte as u8 {
+            b'0'..=b'9' => DIGIT,
+            b'A'..=b'Z' => CAPITAL,
+            b'a'..=b'z' | b'_' | 0x80..=0xFF => WORD,
+            _ => SEPARATOR,
+        };
+        byte += 1;
+    }
+    table
+};
+
+fn class(byte: u8) -> u8 {
+    CLASS[usize::from(byte)]
+}
+
 /// Calls `found` for each code in `text`, in order.
 pub fn scan(text: &[u8], platform: Platform, mut found: impl FnMut(Found)) {
     let mut at = 0;
-    while let Some(first) = text.get(at) {
-        if !is_word(*first) {
+    while at < text.len() {
+        let start_class = class(text[at]);
+        if start_class == SEPARATOR {
             at += 1;
             continue;
         }
-        let mut end = at + 1;
-        while text.get(end).copied().is_some_and(is_word) {
-            end += 1;
+        let start = at;
+        at += 1;
+        while at < text.len() && class(text[at]) != SEPARATOR {
+            at += 1;
         }
         // Most words start with a small letter and are none.
-        if !first.is_ascii_lowercase() && end - at <= 48 {
-            let code = if first.is_ascii_digit() {
-                number(text, at, end, platform)
-            } else {
-                symbol(text.get(at..end).unwrap_or_default()).map(|code| (at, code))
-            };
-            if let Some((start, code)) = code {
-                found(Found { start, end, code });
-            }
+        if start_class == WORD || at - start > 48 {
+            continue;
         }
-        at = end;
+        let length = at - start;
+        let code = if start_class == DIGIT {
+            // Cheap questions first: nearly all numbers of a log are none.
+            let hex = length > 2 && text[start + 1] | 0x20 == b'x';
+            let negative = length >= 9 && start > 0 && text[start - 1] == b'-';
+            if !(hex || negative || context_word_before(text, start)) {
+                continue;
+            }
+            number(text, start, at, platform)
+        } else if length == 8 && text[start] <= b'F' && context_word_before(text, start) {
+            number(text, start, at, platform).or_else(|| symbol(&text[start..at]).map(|code| (start, code)))
+        } else {
+            symbol(&text[start..at]).map(|code| (start, code))
+        };
+        if let Some((start, code)) = code {
+            found(Found { start, end: at, code });
+        }
     }
 }
 
 #[inline]
 fn is_word(byte: u8) -> bool {
-    byte.is_ascii_alphanumeric() || byte == b'_' || byte >= 0x80
+    class(byte) != SEPARATOR
 }
 
 /// A symbolic name such as `ENOSPC` or `STATUS_ACCESS_VIOLATION`.
@@ -100,6 +140,10 @@ fn symbol(word: &[u8]) -> Option<Code> {
 fn number(text: &[u8], start: usize, end: usize, platform: Platform) -> Option<(usize, Code)> {
     let word = text.get(start..end)?;
     let before = start.checked_sub(1).and_then(|at| text.get(at)).copied();
+    // Most numbers are joined to no word: parts of versions, addresses, dates, paths.
+    if !before.is_none_or(|before| is_joint(before) || matches!(before, b'{' | b',' | b'|' | b'\t' | b'<')) {
+        return None;
+    }
     // Part of a version, an address, a date, a path or a GUID.
     if matches!(before, Some(b'.' | b'/' | b'@' | b'\\' | b'$' | b'%' | b'+'))
         || matches!(text.get(end), Some(b'.' | b':' | b'-' | b'/' | b'%') if text.get(end + 1).is_some_and(u8::is_ascii_alphanumeric))
@@ -113,6 +157,10 @@ fn number(text: &[u8], start: usize, end: usize, platform: Platform) -> Option<(
         return Some((start, code));
     }
     if word.iter().all(u8::is_ascii_digit) {
+        // Most numbers stand behind something that joins them to no word.
+        if !before.is_some_and(is_joint) {
+            return None;
+        }
         let sign = before == Some(b'-') && !start.checked_sub(2).and_then(|at| text.get(at)).copied().is_some_and(is_word);
         let value = digits_value(word)?;
         if sign && value > 0x1000_0000 {
@@ -203,6 +251,132 @@ impl Context {
     }
 }
 
+/// What may stand between a word and its number.
+fn is_joint(byte: u8) -> bool {
+    matches!(byte, b' ' | b':' | b'=' | b'(' | b'#' | b'"' | b'\'' | b'[' | b'-')
+}
+
+/// The longest word that makes a context.
+const CONTEXT_BYTES: usize = 16;
+
+/// A short word as one number, in small letters: comparing is then one step.
+const fn key(word: &[u8]) -> u128 {
+    let mut key = 0;
+    let mut at = 0;
+    while at < word.len() && at < CONTEXT_BYTES {
+        key = key << 8 | (word[at] | 0x20) as u128;
+        at += 1;
+    }
+    key
+}
+
+/// What a word in front of a number does.
+#[derive(Clone, Copy)]
+enum Effect {
+    /// It is passed over.
+    Filler,
+    /// Like a filler, but a number behind it is a code even if nothing else is found.
+    Code,
+    /// Like a filler, but a number behind it is a status.
+    Status,
+    /// It settles what the number is.
+    Is(Context),
+}
+
+const WORDS: [(Effect, &[&[u8]]); 10] = [
+    (Effect::Filler, &[b"is", b"was", b"with", b"of", b"no", b"nr", b"number"]),
+    (Effect::Code, &[b"code", b"codes", b"value"]),
+    (Effect::Status, &[b"status"]),
+    (
+        Effect::Is(Context::Error),
+        &[
+            b"error", b"err", b"rc", b"hr", b"hresult", b"errorcode", b"error_code", b"failed", b"failure", b"lasterror",
+            b"ret", b"retval", b"returncode", b"return_code", b"fails", b"fatal",
+        ],
+    ),
+    (Effect::Is(Context::Returned), &[b"returned", b"returns", b"return", b"result", b"resultcode"]),
+    (Effect::Is(Context::Errno), &[b"errno", b"os"]),
+    (Effect::Is(Context::Signal), &[b"signal", b"sig", b"signo"]),
+    (Effect::Is(Context::Exit), &[b"exit", b"exited", b"exitcode", b"exit_code", b"exitstatus", b"exit_status"]),
+    (
+        Effect::Is(Context::Http),
+        &[b"http", b"http/1.1", b"http/1.0", b"http/2.0", b"http/2", b"http/3", b"status_code", b"statuscode"],
+    ),
+    (Effect::Is(Context::Stop), &[b"bugcheck", b"stop", b"stopcode"]),
+];
+
+/// A small open hash table over [`WORDS`]: nearly every number of every log asks it once.
+static EFFECTS: [(u128, Effect); 256] = {
+    let mut table = [(0, Effect::Filler); 256];
+    let mut group = 0;
+    while group < WORDS.len() {
+        let (effect, words) = WORDS[group];
+        let mut index = 0;
+        while index < words.len() {
+            let key = key(words[index]);
+            let mut slot = slot(key);
+            while table[slot].0 != 0 {
+                slot = (slot + 1) % 256;
+            }
+            table[slot] = (key, effect);
+            index += 1;
+        }
+        group += 1;
+    }
+    table
+};
+
+/// For each pair of bytes, whether a word of [`WORDS`] ends with it: one bit each.
+static ENDINGS: [u64; 1024] = {
+    let mut table = [0; 1024];
+    let mut group = 0;
+    while group < WORDS.len() {
+        let words = WORDS[group].1;
+        let mut index = 0;
+        while index < words.len() {
+            let word = words[index];
+            let pair = ending(word[word.len() - 2], word[word.len() - 1]);
+            table[pair / 64] |= 1 << (pair % 64);
+            index += 1;
+        }
+        group += 1;
+    }
+    table
+};
+
+const fn ending(first: u8, second: u8) -> usize {
+    ((first | 0x20) as usize) << 8 | (second | 0x20) as usize
+}
+
+/// Whether what stands before a number could be a context word: a look at two bytes.
+#[inline]
+fn context_word_before(text: &[u8], start: usize) -> bool {
+    let mut at = start;
+    while at > 0 && start - at < 3 && is_joint(text[at - 1]) {
+        at -= 1;
+    }
+    if at == start || at < 2 {
+        return false;
+    }
+    let pair = ending(text[at - 2], text[at - 1]);
+    ENDINGS[pair / 64] >> (pair % 64) & 1 == 1
+}
+
+const fn slot(key: u128) -> usize {
+    (((key ^ (key >> 64)) as u64).wrapping_mul(0x9E37_79B9_7F4A_7C15) >> 56) as usize
+}
+
+fn effect(key: u128) -> Option<Effect> {
+    let mut slot = slot(key);
+    loop {
+        match EFFECTS[slot] {
+            (0, _) => return None,
+            (found, effect) if found == key => return Some(effect),
+            _ => slot = (slot + 1) % 256,
+        }
+    }
+}
+
 /// The context that the words right in front of `end` make: up to four words, filler words skipped.
 fn context(text: &[u8], end: usize) -> Option<Context> {
     let mut at = end;
@@ -210,47 +384,33 @@ fn context(text: &[u8], end: usize) -> Option<Context> {
     let mut code = false;
     for step in 0..4 {
         let mut gap = 0;
-        while at > 0 && gap < 3 && matches!(text.get(at - 1), Some(b' ' | b':' | b'=' | b'(' | b'#' | b'"' | b'\'' | b'[' | b'-')) {
+        while at > 0 && gap < 3 && is_joint(text[at - 1]) {
             at -= 1;
             gap += 1;
         }
-        // Words must be joined to the number by something, and not by a lone dash.
+        // Words must be joined to the number by something.
         if gap == 0 && step == 0 {
             return None;
         }
         let word_end = at;
-        while at > 0 && word_end - at < 16 && text.get(at - 1).is_some_and(|byte| byte.is_ascii_alphabetic() || matches!(byte, b'/' | b'.' | b'_') || (byte.is_ascii_digit() && word_end - at < 3)) {
+        while at > 0 && word_end - at <= CONTEXT_BYTES {
+            let byte = text[at - 1];
+            let version = word_end - at < 3 && byte.is_ascii_digit();
+            if !(byte.is_ascii_alphabetic() || version || matches!(byte, b'/' | b'.' | b'_')) {
+                break;
+            }
             at -= 1;
         }
-        let word = text.get(at..word_end)?;
-        if word.is_empty() {
+        if at == word_end || word_end - at > CONTEXT_BYTES {
             break;
         }
-        let mut lower = [0_u8; 16];
-        let lower = lower.get_mut(..word.len())?;
-        lower.copy_from_slice(word);
-        lower.make_ascii_lowercase();
-        return Some(match &*lower {
-            b"code" | b"codes" | b"number" | b"value" | b"is" | b"was" | b"with" | b"of" | b"no" | b"nr" => {
-                code |= lower.starts_with(b"code") || &*lower == b"value";
-                continue;
-            }
-            b"status" => {
-                status = true;
-                continue;
-            }
-            b"error" | b"err" | b"rc" | b"hr" | b"hresult" | b"errorcode" | b"error_code" | b"failed" | b"failure"
-            | b"lasterror" | b"ret" | b"retval" | b"returncode" | b"return_code" | b"fails" | b"fatal" => Context::Error,
-            b"returned" | b"returns" | b"return" | b"result" | b"resultcode" => Context::Returned,
-            b"errno" | b"os" => Context::Errno,
-            b"signal" | b"sig" | b"signo" => Context::Signal,
-            b"exit" | b"exited" | b"exitcode" | b"exit_code" | b"exitstatus" | b"exit_status" => Context::Exit,
-            b"http" | b"http/1.1" | b"http/1.0" | b"http/2.0" | b"http/2" | b"http/3" | b"status_code" | b"statuscode" => {
-                Context::Http
-            }
-            b"bugcheck" | b"stop" | b"stopcode" => Context::Stop,
-            _ => break,
-        });
+        match effect(key(&text[at..word_end])) {
+            Some(Effect::Filler) => {}
+            Some(Effect::Code) => code = true,
+            Some(Effect::Status) => status = true,
+            Some(Effect::Is(context)) => return Some(context),
+            None => break,
+        }
     }
     match (status, code) {
         (true, _) => Some(Context::Status),
@@ -283,7 +443,7 @@ fn small(context: Context, number: u32, platform: Platform) -> Option<Code> {
         Context::Errno if number <= 133 => Family::Errno,
         Context::Signal if (1..=64).contains(&number) => Family::Signal,
         Context::Http if (100..=599).contains(&number) => Family::Http,
-        Context::Status if (100..=599).contains(&number) && platform != Platform::Windows => Family::Http,
+        Context::Status if (100..=599).contains(&number) => Family::Http,
         Context::Exit | Context::Status if number <= 255 && platform != Platform::Windows => Family::Exit,
         Context::Stop if known(Family::Stop) => Family::Stop,
         Context::Stop | Context::Signal | Context::Http | Context::Errno => return None,

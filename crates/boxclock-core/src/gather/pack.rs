@@ -72,6 +72,7 @@ pub fn pack(options: &PackOptions, work: &Work) -> Result<Packed> {
     let temporary = tempfile::Builder::new()
         .prefix(".boxclock-")
         .suffix(".part")
+        .permissions(platform::shared_file())
         .tempfile_in(folder)
         .map_err(|error| cannot_write(&error))?;
     let mut zip = ZipWriter::new(std::io::BufWriter::with_capacity(1 << 20, temporary));

@@ -105,7 +105,7 @@ impl EventWriter {
                 found.iter().map(|hit| code_out(text[hit.start..hit.end].to_owned(), hit.code)).collect()
             }
             Reader::Lines(_) => Vec::new(),
-            Reader::Dump(_) => event.codes().map(|code| code_out(code.number.to_string(), code)).collect(),
+            Reader::Dump(_) => event.codes().map(|code| code_out(code.written(), code)).collect(),
         };
         (self.reader.record(event), codes)
     }

@@ -111,8 +111,7 @@ fn code_table(report: &Report<'_>, text: &mut String) {
     let _ = writeln!(text, "## Codes that mean failure\n\n| code | meaning | events | first |\n|---|---|--:|---|");
     for code in failures {
         let reading = code.code.reading();
-        let number =
-            if code.code.family.is_hex() { format!("0x{:08X}", code.code.number) } else { code.code.number.to_string() };
+        let number = code.code.written();
         let first = code.span.map_or("-".to_owned(), |(first, _)| date_time(first, &report.zone));
         let name = reading.name.unwrap_or(code.code.family.title());
         let _ = writeln!(text, "| {number} {name} | {} | {} | {first} |", cell(&reading.meaning), code.count);

@@ -57,21 +57,13 @@ pub fn codes(case: &Case, loaded: &Loaded, form: ListForm) -> io::Result<()> {
             out,
             "{:>8} × {:<12} {:<32} {}  first {first}  last {last}  {}",
             code.count,
-            number(&reading),
+            code.code.written(),
             reading.name.unwrap_or("-"),
             if reading.failure { "failure" } else { "no failure" },
             reading.gloss
         )?;
     }
     out.flush()
-}
-
-fn number(reading: &Reading) -> String {
-    if reading.code.family.is_hex() {
-        format!("0x{:08X}", reading.code.number)
-    } else {
-        reading.code.number.to_string()
-    }
 }
 
 /// Prints what a code can mean.
@@ -97,7 +89,7 @@ pub fn readings(out: &mut impl Write, asked: &str, readings: &[Reading], form: L
             (true, false) => format!(" = {}", reading.code.number),
             (false, _) => format!(" = 0x{:X}", reading.code.number),
         };
-        writeln!(out, "{}{other}  {}", number(reading), reading.name.unwrap_or("(no name known)"))?;
+        writeln!(out, "{}{other}  {}", reading.code.written(), reading.name.unwrap_or("(no name known)"))?;
         let kind = if reading.failure { "failure" } else { "no failure" };
         writeln!(out, "    {}, {kind}", reading.code.family.title())?;
         writeln!(out, "    {}", reading.meaning)?;
