@@ -117,18 +117,18 @@ pub struct Fit {
 
 /// The usual record of a text format: the body is what follows the head.
 fn record_from_head(head: Option<Head<'_>>, text: &str) -> Record {
-    let Some(head) = head else { return Record { body: trim_end(text).to_owned(), ..Record::default() } };
+    let Some(head) = head else { return Record { body: body_text(text), ..Record::default() } };
     let severity_text = String::from_utf8_lossy(&head.severity_text).into_owned();
     Record {
-        body: trim_end(text.get(head.body..).unwrap_or(text)).to_owned(),
+        body: body_text(text.get(head.body..).unwrap_or(text)),
         severity_text: (!severity_text.is_empty()).then_some(severity_text),
         attributes: Map::new(),
     }
 }
 
-/// A record's text without the line end at its end.
-fn trim_end(text: &str) -> &str {
-    text.trim_end_matches(['\n', '\r'])
+/// A record's text without the line end at its end, its other line ends all alike.
+fn body_text(text: &str) -> String {
+    text.trim_end_matches(['\n', '\r']).replace("\r\n", "\n")
 }
 
 /// What the detector found.

@@ -151,20 +151,6 @@ fn keys_in_file_order(times: Vec<i64>) -> (Vec<i64>, Vec<u32>) {
     (keys, late)
 }
 
-/// The nearest problem before (`back`) or after a place among `places` of the merged order.
-///
-/// `view` lists rows in merged order (all rows if `None`); the answer is a place in that list.
-pub fn next_problem(table: &Table, view: Option<&[u32]>, from: usize, back: bool) -> Option<usize> {
-    let rows = view.unwrap_or(&table.order);
-    let is_problem = |row: &u32| table.event(Row(*row)).is_problem();
-    if back {
-        rows.get(..from.min(rows.len()))?.iter().rposition(is_problem)
-    } else {
-        let start = from.checked_add(1)?;
-        rows.get(start..)?.iter().position(is_problem).map(|steps| start + steps)
-    }
-}
-
 /// The last event of each other source at or before a place, that is a problem: what went wrong just before.
 pub fn problems_before(table: &Table, place: usize, looked_at: usize) -> Vec<EventRef<'_>> {
     let Some(here) = table.at(place) else { return Vec::new() };

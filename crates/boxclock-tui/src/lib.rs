@@ -1,3 +1,77 @@
 //! The full-screen application.
-/// Runs.
-pub fn run(_case: boxclock_core::case::Case) -> std::io::Result<()> { Ok(()) }
+//!
+//! [`app::App`] is the state; [`update`] changes it for each event; [`view`] draws it. Long work runs in [`jobs`] and
+//! comes back as events. [`keys`] is the one table of what can be done, which feeds the input, the help and the bottom
+//! line. Nothing here parses or computes: that is the core's work.
+
+mod app;
+mod jobs;
+mod keys;
+mod theme;
+mod update;
+mod view;
+
+use std::io;
+
+use boxclock_core::case::Case;
+use boxclock_core::{Error, Result};
+use ratatui::crossterm::event::{self, DisableMouseCapture, EnableMouseCapture};
+use ratatui::crossterm::execute;
+
+use app::App;
+use jobs::Event;
+
+/// Opens the case full-screen and stays until the user quits.
+///
+/// # Errors
+/// When the terminal cannot be used, or the logbook cannot be opened.
+pub fn run(case: Case) -> Result<()> {
+    let (sender, receiver) = crossbeam_channel::unbounded();
+    let mut app = App::open(case, sender.clone())?;
+    let cannot = |error: io::Error| Error::caused("cannot use the terminal", error);
+    let mut terminal = ratatui::try_init().map_err(cannot)?;
+    let previous = std::panic::take_hook();
+    let logbook = app.logbook.path().display().to_string();
+    std::panic::set_hook(Box::new(move |info| {
+        // The terminal first, or the words below would not be seen. If it is gone, there is nothing to restore.
+        let _ = execute!(io::stdout(), DisableMouseCapture);
+        previous(info);
+        boxclock_says(&format!("the program failed; what you added is kept in {logbook}"));
+    }));
+    execute!(io::stdout(), EnableMouseCapture).map_err(cannot)?;
+    std::thread::spawn(move || {
+        while let Ok(event) = event::read() {
+            if sender.send(Event::Input(event)).is_err() {
+                break;
+            }
+        }
+    });
+    app.load();
+    let ended = main_loop(&mut terminal, &mut app, &receiver).map_err(cannot);
+    let restored = execute!(io::stdout(), DisableMouseCapture).and_then(|()| ratatui::try_restore());
+    ended.and(restored.map_err(cannot))
+}
+
+#[allow(clippy::print_stderr, reason = "after a panic, on the restored terminal")]
+fn boxclock_says(text: &str) {
+    eprintln!("boxclock: {text}");
+}
+
+/// Waits for events, takes all that wait, changes the state, draws once.
+fn main_loop(
+    terminal: &mut ratatui::DefaultTerminal,
+    app: &mut App,
+    events: &crossbeam_channel::Receiver<Event>,
+) -> io::Result<()> {
+    while !app.quit {
+        let size = terminal.size()?;
+        app.prepare(size.width, size.height);
+        terminal.draw(|frame| view::draw(app, frame))?;
+        let Ok(first) = events.recv() else { break };
+        update::event(app, first);
+        for event in events.try_iter().take(256) {
+            update::event(app, event);
+        }
+    }
+    Ok(())
+}

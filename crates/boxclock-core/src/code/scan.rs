@@ -168,17 +168,15 @@ fn number(text: &[u8], start: usize, end: usize, platform: Platform) -> Option<(
             return Some((start - 1, Code { family: wide_family(number)?, number }));
         }
         let context_end = if sign { start - 1 } else { start };
-        return worded(text, context_end, end, value, platform).map(|code| (context_end, code));
+        if let Some(code) = worded(text, context_end, end, value, platform) {
+            return Some((context_end, code));
+        }
     }
     // Eight bare hexadecimal digits, where a code word stands in front.
-    if word.len() == 8
-        && let Some(value) = hex_value(word)
-        && value >= 0x8000_0000
-        && context(text, start).is_some_and(Context::is_failure_word)
-    {
-        return Some((start, Code { family: wide_family(value)?, number: value }));
-    }
-    None
+    let value = hex_value(word).filter(|value| word.len() == 8 && *value >= 0x8000_0000)?;
+    let named = context(text, start).is_some_and(Context::is_failure_word);
+    let family = wide_family(value).filter(|_| named)?;
+    Some((start, Code { family, number: value }))
 }
 
 fn digits_value(word: &[u8]) -> Option<i64> {

@@ -1,0 +1,470 @@
+//! The state of the application.
+
+use std::collections::{HashMap, HashSet};
+use std::path::PathBuf;
+use std::sync::Arc;
+
+use boxclock_core::Result;
+use boxclock_core::case::{Case, Loaded};
+use boxclock_core::clock::Zone;
+use boxclock_core::event::{EventRef, RecordReader, Row};
+use boxclock_core::format::Record;
+use boxclock_core::logbook::{ChainLink, Logbook, Pin, Story};
+use boxclock_core::query::{Filter, FilterError};
+use boxclock_core::report::codes::{CodeCount, codes};
+use boxclock_core::report::sources::{SourceOut, sources};
+use boxclock_core::report::{self, Report};
+use boxclock_core::timeline::density::Density;
+use boxclock_core::timeline::problems_before;
+use crossbeam_channel::Sender;
+use tui_input::Input;
+
+use crate::jobs::{Event, Jobs, ViewRows};
+use crate::keys::Scope;
+use crate::theme::Theme;
+use crate::view::layout::Layout;
+
+/// A step of the work: what the middle shows.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum Step {
+    Story,
+    Box,
+    Stream,
+    Codes,
+    Cause,
+    Report,
+}
+
+impl Step {
+    /// All steps, with their keys and names.
+    pub const ALL: [(Self, &'static str, &'static str); 6] = [
+        (Self::Story, "1", "Story"),
+        (Self::Box, "2", "Box"),
+        (Self::Stream, "3", "Stream"),
+        (Self::Codes, "4", "Codes"),
+        (Self::Cause, "9", "Cause"),
+        (Self::Report, "0", "Report"),
+    ];
+
+    /// Which part of the key table holds here.
+    pub fn scope(self) -> Option<Scope> {
+        match self {
+            Self::Stream => Some(Scope::Stream),
+            Self::Box => Some(Scope::Box),
+            Self::Cause => Some(Scope::Cause),
+            Self::Report => Some(Scope::Report),
+            Self::Story | Self::Codes => None,
+        }
+    }
+}
+
+/// What is being typed.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Prompt {
+    Filter,
+    Find,
+    Time,
+    Note,
+    /// The clock of a host.
+    Clock(String),
+    /// A field of the story, by its key.
+    Field(&'static str),
+    /// The reason of a link of the chain.
+    Reason(usize),
+    /// Where to write the report.
+    ReportPath,
+    /// The action finder, with the chosen line.
+    Finder(usize),
+}
+
+/// What keys go to.
+pub enum Mode {
+    /// The view.
+    Normal,
+    /// A line that is being typed.
+    Typing(Prompt, Input),
+    /// The help, scrolled by so many lines.
+    Help(usize),
+}
+
+/// How to take a change of the logbook back.
+pub enum Undo {
+    /// Pin again: source, offset, note; and the chain as it was.
+    Pin(String, u64, String, Vec<ChainLink>),
+    /// Take the pin away, or give it its note of before.
+    Unpin(String, u64, Option<String>),
+    Clock(String, i64),
+    Field(&'static str, String),
+    Chain(Vec<ChainLink>),
+}
+
+/// One visible line of the stream, ready to be drawn.
+pub struct StreamLine {
+    pub row: Row,
+    /// Its place in the view.
+    pub place: usize,
+    pub text: String,
+    /// Codes in `text` with their gloss: byte range and words.
+    pub glosses: Vec<(usize, String)>,
+    pub more_lines: usize,
+}
+
+/// What the reading pane says of the chosen event.
+pub struct Reading {
+    pub row: Row,
+    pub record: Record,
+    /// The last problems before it, one of each other source.
+    pub before: Vec<(Row, String)>,
+}
+
+/// The whole state.
+pub struct App {
+    pub case: Arc<Case>,
+    pub loaded: Loaded,
+    pub logbook: Logbook,
+    pub story: Story,
+    pub pins: Vec<Pin>,
+    pub chain: Vec<ChainLink>,
+    pub drift: HashMap<String, i64>,
+    pub zone: Zone,
+    pub theme: Theme,
+    pub jobs: Jobs,
+    pub quit: bool,
+    pub step: Step,
+    pub mode: Mode,
+    /// One line that says what just happened.
+    pub message: Option<String>,
+    pub view: ViewRows,
+    /// The chosen place in the view.
+    pub cursor: usize,
+    /// The first visible place.
+    pub top: usize,
+    /// Columns of text that are scrolled away.
+    pub shifted: usize,
+    /// The chosen event, so that it stays chosen when the view changes: source and offset.
+    pub anchor: Option<(usize, u64)>,
+    pub filter_text: String,
+    pub filter: Option<Filter>,
+    /// What is wrong with the filter that is being typed.
+    pub filter_error: Option<FilterError>,
+    /// The filter to return to when typing is given up.
+    pub filter_before: String,
+    pub find_text: String,
+    pub find: Option<Filter>,
+    pub hits: Option<Arc<Vec<u32>>>,
+    /// Where the search started.
+    pub find_from: usize,
+    /// Whether the next hits move the cursor.
+    pub find_moves: bool,
+    /// The rail's window; `None` for the whole span.
+    pub window: Option<(i64, i64)>,
+    pub density: Option<Arc<Density>>,
+    /// What the density on screen was asked for.
+    pub density_asked: Option<(i64, i64, usize)>,
+    /// Places jumped from.
+    pub back: Vec<(Step, Option<(usize, u64)>)>,
+    /// The chosen line of each other view, and its first visible one.
+    pub lists: HashMap<Step, (usize, usize)>,
+    pub reading_shown: bool,
+    pub undo: Vec<Undo>,
+    pub layout: Layout,
+    pub lines: Vec<StreamLine>,
+    pub reading: Option<Reading>,
+    pub sources: Vec<SourceOut>,
+    pub codes: Vec<CodeCount>,
+    pub report_text: Vec<String>,
+    pub pinned: HashSet<u32>,
+    pub reader: RecordReader,
+    /// A notice that stays: why the logbook is not where it should be.
+    pub logbook_notice: Option<String>,
+}
+
+impl App {
+    /// The state for a case that is about to be read; results of jobs come through `sender`.
+    ///
+    /// # Errors
+    /// When no logbook can be used.
+    pub fn open(case: Case, sender: Sender<Event>) -> Result<Self> {
+        let (logbook, logbook_notice) = open_logbook(&case)?;
+        let mut drift = logbook.drift()?;
+        drift.extend(case.options.drift.clone());
+        let reader = RecordReader::new(Arc::clone(&case.sources));
+        let mut case = case;
+        case.options.drift.clone_from(&drift);
+        Ok(Self {
+            story: logbook.story(&case.story)?,
+            pins: logbook.pins()?,
+            chain: logbook.chain()?,
+            zone: case.zone.clone(),
+            case: Arc::new(case),
+            loaded: Loaded::default(),
+            drift,
+            theme: Theme::from_environment(),
+            jobs: Jobs::new(sender),
+            logbook,
+            quit: false,
+            step: Step::Stream,
+            mode: Mode::Normal,
+            message: None,
+            view: ViewRows::default(),
+            cursor: 0,
+            top: 0,
+            shifted: 0,
+            anchor: None,
+            filter_text: String::new(),
+            filter: None,
+            filter_error: None,
+            filter_before: String::new(),
+            find_text: String::new(),
+            find: None,
+            hits: None,
+            find_from: 0,
+            find_moves: false,
+            window: None,
+            density: None,
+            density_asked: None,
+            back: Vec::new(),
+            lists: HashMap::new(),
+            reading_shown: true,
+            undo: Vec::new(),
+            layout: Layout::default(),
+            lines: Vec::new(),
+            reading: None,
+            sources: Vec::new(),
+            codes: Vec::new(),
+            report_text: Vec::new(),
+            pinned: HashSet::new(),
+            reader,
+            logbook_notice,
+        })
+    }
+
+    /// Starts to read the events.
+    pub fn load(&mut self) {
+        let case = Arc::clone(&self.case);
+        self.jobs.load(&case);
+    }
+
+    /// How many events the view has.
+    pub fn view_len(&self) -> usize {
+        self.view.rows.as_ref().map_or(self.loaded.table.order.len(), |rows| rows.len())
+    }
+
+    /// The row at a place of the view.
+    pub fn row_at(&self, place: usize) -> Option<Row> {
+        let rows = self.view.rows.as_deref().unwrap_or(&self.loaded.table.order);
+        rows.get(place).map(|row| Row(*row))
+    }
+
+    /// The chosen event.
+    pub fn chosen(&self) -> Option<EventRef<'_>> {
+        self.row_at(self.cursor).map(|row| self.loaded.table.event(row))
+    }
+
+    /// The first place of the view whose time is not before `utc_ns`.
+    pub fn place_of_time(&self, utc_ns: i64) -> usize {
+        match &self.view.rows {
+            None => self.loaded.table.place_of_time(utc_ns),
+            Some(rows) => rows.partition_point(|row| self.loaded.table.event(Row(*row)).order_time() < utc_ns),
+        }
+    }
+
+    /// The place of a row in the view, or the nearest one after it.
+    pub fn place_of_row(&self, row: Row) -> usize {
+        let near = self.place_of_time(self.loaded.table.event(row).order_time());
+        let ahead = (near..self.view_len()).take(10_000).find(|place| self.row_at(*place) == Some(row));
+        let anywhere = || {
+            let rows = self.view.rows.as_deref().unwrap_or(&self.loaded.table.order);
+            rows.iter().position(|other| *other == row.0)
+        };
+        let disordered = self.loaded.table.event(row).is_disordered();
+        ahead.or_else(|| if disordered { anywhere() } else { None }).unwrap_or(near)
+    }
+
+    /// The case's title.
+    pub fn title(&self) -> &str {
+        if self.story.title.is_empty() { &self.case.name } else { &self.story.title }
+    }
+
+    /// The row of a pin, if its source is in the case and has been read.
+    pub fn row_of_pin(&self, pin: &Pin) -> Option<Row> {
+        self.loaded.event_at(&self.case, &pin.source, pin.offset).map(|event| event.row)
+    }
+
+    /// The pins in the order of the Cause view: the chain first, then the others by time.
+    pub fn cause_order(&self) -> Vec<(Option<usize>, &Pin)> {
+        let in_chain = self.chain.iter().enumerate();
+        let mut order: Vec<(Option<usize>, &Pin)> =
+            in_chain.filter_map(|(link, of)| self.pins.iter().find(|pin| pin.id == of.pin).map(|pin| (Some(link), pin))).collect();
+        let mut loose: Vec<&Pin> = self.pins.iter().filter(|pin| !self.chain.iter().any(|link| link.pin == pin.id)).collect();
+        loose.sort_by_key(|pin| self.row_of_pin(pin).map_or(i64::MAX, |row| self.loaded.table.event(row).order_time()));
+        order.extend(loose.into_iter().map(|pin| (None, pin)));
+        order
+    }
+
+    /// The chosen line of a list view.
+    pub fn list_cursor(&self, step: Step) -> usize {
+        self.lists.get(&step).map_or(0, |(cursor, _)| *cursor)
+    }
+
+    /// How many lines the list of a view has.
+    pub fn list_len(&self, step: Step) -> usize {
+        match step {
+            Step::Story => Story::FIELDS.len(),
+            Step::Box => self.sources.len() + self.case.left_out.len(),
+            Step::Stream => self.view_len(),
+            Step::Codes => self.codes.len(),
+            Step::Cause => self.pins.len(),
+            Step::Report => self.report_text.len(),
+        }
+    }
+
+    /// The host whose clock `d` corrects here: that of the chosen event or source.
+    pub fn chosen_host(&self) -> Option<String> {
+        let name = match self.step {
+            Step::Box => self.sources.get(self.list_cursor(Step::Box))?.host.clone()?,
+            _ => self.chosen()?.host().to_owned(),
+        };
+        (!name.is_empty()).then_some(name)
+    }
+
+    /// What the report is made of.
+    ///
+    /// # Errors
+    /// When the logbook cannot be read.
+    pub fn report(&self) -> Result<Report<'_>> {
+        Report::new(&self.case, &self.loaded, &self.logbook)
+    }
+
+    /// Where the report is written unless the user says otherwise: beside the box, else in the working folder.
+    pub fn report_path(&self) -> PathBuf {
+        let beside_box = self.case.seal.is_some().then(|| self.case.logbook_path.clone()).flatten();
+        match beside_box {
+            Some(path) => path.with_extension("report.md"),
+            None => PathBuf::from("boxclock-report.md"),
+        }
+    }
+
+    /// Makes ready what the next frame shows. Costs in proportion to the screen, not to the case.
+    pub fn prepare(&mut self, width: u16, height: u16) {
+        let hosts = self.density.as_ref().map_or(self.loaded.table.hosts.len().saturating_sub(1), |density| density.hosts.len());
+        self.layout = Layout::of(width, height, hosts, self.reading_shown, self.step);
+        self.keep_in_sight();
+        if self.step == Step::Stream {
+            self.prepare_lines();
+        }
+        self.prepare_reading();
+        self.ask_for_rail();
+    }
+
+    /// Brings the derived lists up to date after the table or the logbook changed.
+    pub fn refresh(&mut self) {
+        self.sources = sources(&self.case, &self.loaded);
+        self.codes = codes(&self.loaded);
+        self.pinned = self.pins.iter().filter_map(|pin| self.row_of_pin(pin)).map(|row| row.0).collect();
+        if self.step == Step::Report {
+            self.refresh_report();
+        }
+        self.reading = None;
+    }
+
+    /// Writes the report's preview anew.
+    pub fn refresh_report(&mut self) {
+        let text = self.report().map_or_else(|error| error.to_string(), |report| report::markdown(&report, None));
+        self.report_text = text.lines().map(str::to_owned).collect();
+    }
+
+    fn keep_in_sight(&mut self) {
+        let height = usize::from(self.layout.middle.height).max(1);
+        self.cursor = self.cursor.min(self.view_len().saturating_sub(1));
+        self.top = scrolled(self.top, self.cursor, self.view_len(), height);
+        let step = self.step;
+        if step != Step::Stream {
+            let (len, height) = (self.list_len(step), self.layout.list_height(step));
+            let (cursor, top) = self.lists.get(&step).copied().unwrap_or_default();
+            let cursor = cursor.min(len.saturating_sub(1));
+            self.lists.insert(step, (cursor, scrolled(top, cursor, len, height)));
+        }
+    }
+
+    fn prepare_lines(&mut self) {
+        let places = self.top..(self.top + usize::from(self.layout.middle.height)).min(self.view_len());
+        let mut lines = Vec::with_capacity(places.len());
+        for place in places {
+            let Some(row) = self.row_at(place) else { break };
+            let event = self.loaded.table.event(row);
+            let record = self.reader.record(event);
+            let (first, rest) = record.body.split_once('\n').unwrap_or((&record.body, ""));
+            // Only what could be seen is kept: a line of a megabyte costs as much as a short one.
+            let cut: String = first.chars().take(self.shifted + 600).collect();
+            let source = &self.case.sources[event.source()];
+            let mut glosses = Vec::new();
+            if event.flags() & boxclock_core::event::flag::HAS_CODE != 0 {
+                boxclock_core::code::scan(cut.as_bytes(), source.platform, |found| {
+                    let gloss = found.reading().gloss;
+                    if !gloss.is_empty() {
+                        glosses.push((found.end, gloss));
+                    }
+                });
+            }
+            let more_lines = rest.lines().count();
+            lines.push(StreamLine { row, place, text: cut, glosses, more_lines });
+        }
+        self.lines = lines;
+    }
+
+    fn prepare_reading(&mut self) {
+        let Some(row) = self.chosen().map(|event| event.row) else {
+            self.reading = None;
+            return;
+        };
+        if self.reading.as_ref().is_some_and(|reading| reading.row == row) {
+            return;
+        }
+        let record = self.reader.record(self.loaded.table.event(row));
+        let place = self.loaded.table.place_of(row);
+        let near = problems_before(&self.loaded.table, place, 20_000);
+        let rows: Vec<Row> = near.iter().map(|event| event.row).collect();
+        let mut before = Vec::new();
+        for row in rows {
+            let body = self.reader.record(self.loaded.table.event(row)).body;
+            before.push((row, body.lines().next().unwrap_or_default().chars().take(200).collect()));
+        }
+        self.reading = Some(Reading { row, record, before });
+    }
+
+    /// The rail's span: the window, else the whole case.
+    pub fn rail_span(&self) -> Option<(i64, i64)> {
+        self.window.or_else(|| self.loaded.table.span())
+    }
+
+    fn ask_for_rail(&mut self) {
+        let slices = usize::from(self.layout.rail_rows());
+        let Some((from, to)) = self.rail_span() else { return };
+        if slices > 0 && self.density_asked != Some((from, to, slices)) {
+            self.density_asked = Some((from, to, slices));
+            self.jobs.rail(self.loaded.clone(), from, to, slices);
+        }
+    }
+}
+
+/// The first visible line such that the chosen one is visible, with a little room around it.
+fn scrolled(top: usize, cursor: usize, len: usize, height: usize) -> usize {
+    let room = (height / 6).min(3);
+    let highest = cursor.saturating_sub(room);
+    let lowest = (cursor + room + 1).saturating_sub(height);
+    top.clamp(lowest, highest.max(lowest)).min(len.saturating_sub(height))
+}
+
+/// Opens the case's logbook. A place that cannot be written gets one that lasts until the end, and says so.
+fn open_logbook(case: &Case) -> Result<(Logbook, Option<String>)> {
+    let Some(path) = &case.logbook_path else {
+        let notice = "no folder for the logbook (set HOME): changes last until you quit";
+        return Ok((Logbook::in_memory()?, Some(notice.into())));
+    };
+    match Logbook::open(path) {
+        Ok(logbook) => Ok((logbook, None)),
+        Err(error) if path.exists() => Err(error),
+        Err(error) => Ok((Logbook::in_memory()?, Some(format!("{error}: changes last until you quit")))),
+    }
+}

@@ -1,0 +1,168 @@
+//! Work beside the screen: reading, filtering, finding, counting. One job of a kind at a time; a newer one cancels the
+//! older, and results of cancelled ones are dropped.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use boxclock_core::case::{Case, Loaded, Loader, Source};
+use boxclock_core::query::{Filter, RowSet, problem_rows, rows_in_order};
+use boxclock_core::timeline::density::{Density, density};
+use boxclock_core::work::Work;
+use crossbeam_channel::Sender;
+use ratatui::crossterm::event::Event as Input;
+
+/// What the main loop waits for.
+pub enum Event {
+    /// Something typed, clicked or resized.
+    Input(Input),
+    /// More events have been read.
+    Loaded(Loaded),
+    /// A job is done.
+    Done(u64, Outcome),
+}
+
+/// What a job found.
+pub enum Outcome {
+    /// The rows of the stream, and which of its places are problems.
+    View(ViewRows),
+    /// The hits of a find among the rows of the stream, as places.
+    Hits(Arc<Vec<u32>>),
+    /// The density for the rail.
+    Rail(Arc<Density>),
+    /// The table with other clocks.
+    Clocks(Loaded),
+    /// It failed; the reason.
+    Failed(String),
+}
+
+/// The rows that the stream shows.
+#[derive(Clone, Default)]
+pub struct ViewRows {
+    /// Rows in merged order; `None` for all.
+    pub rows: Option<Arc<Vec<u32>>>,
+    /// Places (in the view) of problems.
+    pub problems: Arc<Vec<u32>>,
+}
+
+/// A kind of job.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum Kind {
+    View,
+    Hits,
+    Rail,
+    Clocks,
+}
+
+/// Runs jobs.
+pub struct Jobs {
+    sender: Sender<Event>,
+    running: HashMap<Kind, (u64, Work)>,
+    next: u64,
+    loading: Work,
+}
+
+impl Jobs {
+    /// Sends results to `sender`.
+    pub fn new(sender: Sender<Event>) -> Self {
+        Self { sender, running: HashMap::new(), next: 0, loading: Work::default() }
+    }
+
+    /// Starts to read a case.
+    pub fn load(&mut self, case: &Case) {
+        let loader = Loader::new(case);
+        let (work, sender) = (self.loading.clone(), self.sender.clone());
+        std::thread::spawn(move || {
+            // Cancelled reading has nobody to tell; all else is published.
+            let _ = loader.run(&work, |loaded| {
+                // The receiver is gone when the program ends.
+                let _ = sender.send(Event::Loaded(loaded));
+            });
+        });
+    }
+
+    /// Bytes read and to be read.
+    pub fn progress(&self) -> (u64, u64) {
+        self.loading.progress()
+    }
+
+    fn start(&mut self, kind: Kind, job: impl FnOnce(&Work) -> Option<Outcome> + Send + 'static) {
+        self.cancel(kind);
+        self.next += 1;
+        let (number, work, sender) = (self.next, Work::default(), self.sender.clone());
+        self.running.insert(kind, (number, work.clone()));
+        std::thread::spawn(move || {
+            let outcome = job(&work).unwrap_or(Outcome::Failed(String::new()));
+            // The receiver is gone when the program ends.
+            let _ = sender.send(Event::Done(number, outcome));
+        });
+    }
+
+    /// Cancels the job of a kind.
+    pub fn cancel(&mut self, kind: Kind) {
+        if let Some((_, work)) = self.running.remove(&kind) {
+            work.cancel();
+        }
+    }
+
+    /// Whether a job of a kind runs.
+    pub fn is_running(&self, kind: Kind) -> bool {
+        self.running.contains_key(&kind)
+    }
+
+    /// Whether a result is of the newest job of its kind; it is then no longer running.
+    pub fn accept(&mut self, number: u64) -> bool {
+        let kind = self.running.iter().find(|(_, (running, _))| *running == number).map(|(kind, _)| *kind);
+        kind.is_some_and(|kind| self.running.remove(&kind).is_some())
+    }
+
+    /// Works out which rows the stream shows.
+    pub fn view(&mut self, loaded: Loaded, sources: Arc<Vec<Source>>, filter: Option<Filter>) {
+        self.start(Kind::View, move |work| {
+            let table = &loaded.table;
+            let rows = match filter {
+                None => None,
+                Some(filter) => match filter.rows(table, &sources, work) {
+                    Ok(found) => Some(Arc::new(rows_in_order(&table.order, &found))),
+                    Err(error) => return Some(Outcome::Failed(error.to_string())),
+                },
+            };
+            let problems = places(rows.as_deref().unwrap_or(&table.order), &problem_rows(table));
+            Some(Outcome::View(ViewRows { rows, problems: Arc::new(problems) }))
+        });
+    }
+
+    /// Finds the hits of a text among the rows of the stream.
+    pub fn hits(&mut self, loaded: Loaded, sources: Arc<Vec<Source>>, view: ViewRows, find: Filter) {
+        self.start(Kind::Hits, move |work| match find.rows(&loaded.table, &sources, work) {
+            Ok(found) => {
+                let rows = view.rows.as_deref().unwrap_or(&loaded.table.order);
+                Some(Outcome::Hits(Arc::new(places(rows, &found))))
+            }
+            Err(error) => Some(Outcome::Failed(error.to_string())),
+        });
+    }
+
+    /// Counts for the rail.
+    pub fn rail(&mut self, loaded: Loaded, from: i64, to: i64, slices: usize) {
+        self.start(Kind::Rail, move |work| {
+            density(&loaded.table, from, to, slices, work).map(|density| Outcome::Rail(Arc::new(density)))
+        });
+    }
+
+    /// Merges again with other clock corrections.
+    pub fn clocks(&mut self, loaded: Loaded, drift: HashMap<String, i64>) {
+        self.start(Kind::Clocks, move |_| Some(Outcome::Clocks(loaded.with_drift(&drift))));
+    }
+}
+
+/// The places of the rows that are in a set.
+fn places(rows: &[u32], set: &RowSet) -> Vec<u32> {
+    rows.iter().zip(0_u32..).filter(|(row, _)| set.contains(**row)).map(|(_, place)| place).collect()
+}
+
+impl Drop for Jobs {
+    fn drop(&mut self) {
+        self.loading.cancel();
+        self.running.values().for_each(|(_, work)| work.cancel());
+    }
+}

@@ -1,0 +1,198 @@
+//! All that can be done, in one table: it drives the input, the help, the action finder, the bottom line and the guide.
+
+use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
+
+/// What can be done.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum Action {
+    Story,
+    Box,
+    Stream,
+    Codes,
+    Cause,
+    Report,
+    Up,
+    Down,
+    PageUp,
+    PageDown,
+    First,
+    Last,
+    Left,
+    Right,
+    Enter,
+    JumpBack,
+    Find,
+    NextHit,
+    PreviousHit,
+    Filter,
+    ClearFilter,
+    GoToTime,
+    PreviousProblem,
+    NextProblem,
+    Pin,
+    Narrower,
+    Wider,
+    WholeSpan,
+    Clock,
+    Chain,
+    LinkUp,
+    LinkDown,
+    LinkKind,
+    LinkReason,
+    Unpin,
+    WriteReport,
+    Reading,
+    Undo,
+    Finder,
+    Help,
+    Quit,
+}
+
+/// Where an action can be done.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Scope {
+    /// Everywhere.
+    Everywhere,
+    /// In the Stream.
+    Stream,
+    /// In the Box view.
+    Box,
+    /// In the Cause view.
+    Cause,
+    /// In the Report view.
+    Report,
+}
+
+/// One row of the table.
+#[derive(Clone, Copy, Debug)]
+pub struct Binding {
+    /// What it does.
+    pub action: Action,
+    /// Its keys, the first one is shown.
+    pub keys: &'static [&'static str],
+    /// Where it can be done.
+    pub scope: Scope,
+    /// A word or two, for the bottom line.
+    pub short: &'static str,
+    /// A phrase, for the help and the action finder.
+    pub long: &'static str,
+}
+
+const fn row(
+    action: Action,
+    keys: &'static [&'static str],
+    scope: Scope,
+    short: &'static str,
+    long: &'static str,
+) -> Binding {
+    Binding { action, keys, scope, short, long }
+}
+
+use Scope::{Box as InBox, Cause as InCause, Everywhere, Report as InReport, Stream as InStream};
+
+/// The table.
+pub const BINDINGS: &[Binding] = &[
+    row(Action::Story, &["1"], Everywhere, "story", "Story: what happened, in the words of those who report it"),
+    row(Action::Box, &["2"], Everywhere, "box", "Box: the sources, how they were read, clocks, what was left out"),
+    row(Action::Stream, &["3"], Everywhere, "stream", "Stream: all events on one clock"),
+    row(Action::Codes, &["4"], Everywhere, "codes", "Codes: every code of the case with its meaning"),
+    row(Action::Cause, &["9"], Everywhere, "cause", "Cause: pins, and the chain from root to symptom"),
+    row(Action::Report, &["0"], Everywhere, "report", "Report: what goes out"),
+    row(Action::Up, &["Up", "k"], Everywhere, "up", "one up"),
+    row(Action::Down, &["Down", "j"], Everywhere, "down", "one down"),
+    row(Action::PageUp, &["PageUp"], Everywhere, "page up", "one page up"),
+    row(Action::PageDown, &["PageDown", "Space"], Everywhere, "page down", "one page down"),
+    row(Action::First, &["Home", "g"], Everywhere, "first", "to the first"),
+    row(Action::Last, &["End", "G"], Everywhere, "last", "to the last"),
+    row(Action::Left, &["Left", "h"], InStream, "left", "text to the left"),
+    row(Action::Right, &["Right", "l"], InStream, "right", "text to the right"),
+    row(Action::Enter, &["Enter"], Everywhere, "open", "open: edit the field, or go to its place in the Stream"),
+    row(Action::PreviousProblem, &["["], InStream, "problem ↑", "to the problem before"),
+    row(Action::NextProblem, &["]"], InStream, "problem ↓", "to the next problem"),
+    row(Action::Filter, &["f"], InStream, "filter", "filter: level>=warn host=NAME time in 02:10..02:35 words /regex/"),
+    row(Action::ClearFilter, &["F"], InStream, "no filter", "take the filter away"),
+    row(Action::Find, &["/"], InStream, "find", "find a text, or /a regular expression/"),
+    row(Action::NextHit, &["n"], InStream, "next hit", "to the next hit"),
+    row(Action::PreviousHit, &["N"], InStream, "hit before", "to the hit before"),
+    row(Action::GoToTime, &["t"], InStream, "time", "go to a time"),
+    row(Action::Pin, &["p"], InStream, "pin", "pin this place with a note"),
+    row(Action::Narrower, &["+", "="], InStream, "narrower", "rail: a narrower window around this place"),
+    row(Action::Wider, &["-"], InStream, "wider", "rail: a wider window"),
+    row(Action::WholeSpan, &["*"], InStream, "whole", "rail: the whole span"),
+    row(Action::Clock, &["d"], InStream, "clock", "correct the clock of this host"),
+    row(Action::Clock, &["d"], InBox, "clock", "correct the clock of this host"),
+    row(Action::JumpBack, &["Backspace"], Everywhere, "back", "back to where you came from"),
+    row(Action::Chain, &["c"], InCause, "chain", "put this pin into the chain, or take it out"),
+    row(Action::LinkUp, &["K"], InCause, "earlier", "move this link towards the root"),
+    row(Action::LinkDown, &["J"], InCause, "later", "move this link towards the symptom"),
+    row(Action::LinkKind, &["s"], InCause, "kind", "root, step or symptom"),
+    row(Action::LinkReason, &["e"], InCause, "reason", "say why this link follows from the one before"),
+    row(Action::Unpin, &["x"], InCause, "unpin", "take this pin away"),
+    row(Action::WriteReport, &["w"], InReport, "write", "write the report (Markdown) and the drawing of the timeline (SVG)"),
+    row(Action::Reading, &["i"], Everywhere, "reading", "show or hide the reading pane"),
+    row(Action::Undo, &["u"], Everywhere, "undo", "undo the last change of the logbook"),
+    row(Action::Finder, &["Ctrl-K"], Everywhere, "actions", "find any action by name"),
+    row(Action::Help, &["?"], Everywhere, "help", "this help"),
+    row(Action::Quit, &["q", "Ctrl-C"], Everywhere, "quit", "leave; everything is kept"),
+];
+
+/// The name of a key as the table writes it, or `None` for keys that it does not use.
+pub fn name(key: KeyEvent) -> Option<String> {
+    let control = key.modifiers.contains(KeyModifiers::CONTROL);
+    Some(match key.code {
+        KeyCode::Char(c) if control => format!("Ctrl-{}", c.to_ascii_uppercase()),
+        KeyCode::Char(' ') => "Space".into(),
+        KeyCode::Char(c) => c.to_string(),
+        KeyCode::Up => "Up".into(),
+        KeyCode::Down => "Down".into(),
+        KeyCode::Left => "Left".into(),
+        KeyCode::Right => "Right".into(),
+        KeyCode::PageUp => "PageUp".into(),
+        KeyCode::PageDown => "PageDown".into(),
+        KeyCode::Home => "Home".into(),
+        KeyCode::End => "End".into(),
+        KeyCode::Enter => "Enter".into(),
+        KeyCode::Backspace => "Backspace".into(),
+        _ => return None,
+    })
+}
+
+/// The action of a key in a scope.
+pub fn action(key: KeyEvent, scope: Option<Scope>) -> Option<Action> {
+    let name = name(key)?;
+    let here = |binding: &&Binding| binding.scope == Everywhere || Some(binding.scope) == scope;
+    BINDINGS.iter().filter(here).find(|binding| binding.keys.contains(&name.as_str())).map(|binding| binding.action)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn no_key_means_two_things_in_one_place() {
+        for (index, one) in BINDINGS.iter().enumerate() {
+            for other in &BINDINGS[index + 1..] {
+                let meet = one.scope == other.scope || one.scope == Everywhere || other.scope == Everywhere;
+                let shared = one.keys.iter().find(|key| other.keys.contains(key));
+                assert!(!meet || shared.is_none(), "{shared:?}: {:?} and {:?}", one.action, other.action);
+            }
+        }
+    }
+
+    #[test]
+    fn texts_are_there_and_fit() {
+        for binding in BINDINGS {
+            assert!(!binding.keys.is_empty() && !binding.long.is_empty());
+            assert!(binding.short.chars().count() <= 10 && binding.long.len() <= 76, "{:?}", binding.action);
+        }
+    }
+
+    #[test]
+    fn the_guide_lists_every_key() {
+        let guide = include_str!("../../../docs/guide.md");
+        for binding in BINDINGS {
+            let row = format!("| `{}` | {} |", binding.keys.join("` `"), binding.long.replace('|', "\\|"));
+            assert!(guide.contains(&row), "docs/guide.md lacks the row\n{row}");
+        }
+    }
+}

@@ -1,0 +1,282 @@
+//! Changing the state: one function per event, no drawing.
+
+use std::path::PathBuf;
+use std::sync::Arc;
+
+use boxclock_core::case::Loaded;
+use boxclock_core::clock::{SECOND, human};
+use boxclock_core::event::Row;
+use boxclock_core::query::Filter;
+use ratatui::crossterm::event::{Event as Input, KeyCode, KeyEvent, KeyEventKind, KeyModifiers, MouseButton, MouseEvent, MouseEventKind};
+use ratatui::layout::Position;
+
+use crate::app::{App, Mode, Step};
+use crate::jobs::{Event, Kind, Outcome, ViewRows};
+use crate::keys::{self, Action};
+
+mod act;
+mod typing;
+pub use typing::{offered, typed};
+
+/// Takes one event.
+pub fn event(app: &mut App, event: Event) {
+    match event {
+        Event::Loaded(loaded) => take_loaded(app, loaded),
+        Event::Done(number, outcome) => {
+            if app.jobs.accept(number) {
+                done(app, outcome);
+            }
+        }
+        Event::Input(Input::Key(key)) if key.kind != KeyEventKind::Release => self::key(app, key),
+        Event::Input(Input::Mouse(mouse)) => self::mouse(app, mouse),
+        Event::Input(Input::Paste(text)) => typing::paste(app, &text),
+        Event::Input(_) => {}
+    }
+}
+
+/// Takes a new table: everything derived from the old one is worked out anew, the chosen event stays chosen.
+fn take_loaded(app: &mut App, loaded: Loaded) {
+    let first = app.loaded.table.is_empty();
+    // What was worked out for the old table does not fit the new one, whose rows have other numbers.
+    app.jobs.cancel(Kind::Hits);
+    app.hits = None;
+    app.reading = None;
+    app.density_asked = None;
+    app.loaded = loaded;
+    app.view = ViewRows::default();
+    if app.anchor.is_none() {
+        if first || app.cursor + 1 >= app.view_len() || !app.loaded.complete {
+            // People start at the end and read upwards; events without time are behind it.
+            app.cursor = app.loaded.table.place_of_time(i64::MAX).saturating_sub(1);
+        }
+    } else {
+        follow_anchor(app);
+    }
+    app.refresh();
+    ask_for_view(app);
+}
+
+/// Works out the rows that pass the filter in force.
+fn ask_for_view(app: &mut App) {
+    let (loaded, sources) = (app.loaded.clone(), Arc::clone(&app.case.sources));
+    let filter = app.filter.clone().filter(|filter| !filter.is_empty());
+    app.jobs.view(loaded, sources, filter);
+}
+
+fn ask_for_hits(app: &mut App) {
+    app.hits = None;
+    if let Some(find) = app.find.clone() {
+        let (loaded, sources) = (app.loaded.clone(), Arc::clone(&app.case.sources));
+        app.jobs.hits(loaded, sources, app.view.clone(), find);
+    }
+}
+
+fn done(app: &mut App, outcome: Outcome) {
+    match outcome {
+        Outcome::View(view) => {
+            let anchor = app.chosen().map(|event| event.row);
+            app.view = view;
+            match anchor {
+                _ if app.anchor.is_some() => follow_anchor(app),
+                Some(row) => app.cursor = app.place_of_row(row).min(app.view_len().saturating_sub(1)),
+                None => app.cursor = 0,
+            }
+            app.reading = None;
+            ask_for_hits(app);
+        }
+        Outcome::Hits(hits) => {
+            app.hits = Some(hits);
+            if std::mem::take(&mut app.find_moves) {
+                act::to_hit(app, app.find_from, false, true);
+            }
+        }
+        Outcome::Rail(density) => app.density = Some(density),
+        Outcome::Clocks(loaded) => {
+            remember(app);
+            take_loaded(app, loaded);
+        }
+        Outcome::Failed(reason) => {
+            if !reason.is_empty() {
+                app.message = Some(reason);
+            }
+        }
+    }
+}
+
+/// Puts the cursor on the remembered event, or where it would stand.
+fn follow_anchor(app: &mut App) {
+    let Some((source, offset)) = app.anchor else { return };
+    let name = app.case.sources[source].name.clone();
+    if let Some(row) = app.loaded.event_at(&app.case, &name, offset).map(|event| event.row) {
+        app.cursor = app.place_of_row(row).min(app.view_len().saturating_sub(1));
+    }
+}
+
+/// Remembers the chosen event by its place in its file, which stays when rows are numbered anew.
+fn remember(app: &mut App) {
+    app.anchor = app.chosen().map(|event| (event.source(), event.offset()));
+}
+
+/// Moves the cursor of the stream.
+fn go(app: &mut App, place: usize) {
+    app.cursor = place.min(app.view_len().saturating_sub(1));
+    remember(app);
+    follow_window(app);
+}
+
+/// Remembers where we are before a jump.
+fn note_jump(app: &mut App) {
+    let here = app.chosen().map(|event| (event.source(), event.offset()));
+    let entry = (app.step, here);
+    if app.back.last() != Some(&entry) {
+        app.back.push(entry);
+    }
+}
+
+/// Goes to an event in the Stream, from anywhere. A filter that hides it is taken away, and that is said.
+fn jump_to_row(app: &mut App, row: Row) {
+    note_jump(app);
+    app.step = Step::Stream;
+    let place = app.place_of_row(row);
+    if app.row_at(place) == Some(row) {
+        go(app, place);
+        return;
+    }
+    app.message = Some(format!("the filter hid this event, so it was taken away: {}", app.filter_text));
+    let event = app.loaded.table.event(row);
+    app.anchor = Some((event.source(), event.offset()));
+    typing::set_filter(app, String::new());
+    app.view = ViewRows::default();
+    app.cursor = app.place_of_row(row);
+}
+
+/// Moves the rail's window along when the cursor leaves it.
+fn follow_window(app: &mut App) {
+    let (Some((from, to)), Some(time)) = (app.window, app.chosen().and_then(|event| event.time())) else { return };
+    if time < from || time > to {
+        let half = (to - from) / 2;
+        app.window = Some((time.saturating_sub(half), time.saturating_add(half)));
+    }
+}
+
+fn key(app: &mut App, key: KeyEvent) {
+    app.message = None;
+    match &mut app.mode {
+        Mode::Typing(..) => typing::key(app, key),
+        Mode::Help(top) => match key.code {
+            KeyCode::Down | KeyCode::Char('j') => *top += 1,
+            KeyCode::Up | KeyCode::Char('k') => *top = top.saturating_sub(1),
+            KeyCode::PageDown | KeyCode::Char(' ') => *top += 10,
+            KeyCode::PageUp => *top = top.saturating_sub(10),
+            KeyCode::Char('c') if key.modifiers.contains(KeyModifiers::CONTROL) => app.quit = true,
+            _ => app.mode = Mode::Normal,
+        },
+        Mode::Normal => {
+            if key.code == KeyCode::Esc {
+                escape(app);
+            } else if let Some(action) = keys::action(key, app.step.scope()) {
+                act::run(app, action);
+            }
+        }
+    }
+}
+
+/// Esc leaves what is narrowest: the hits, then the view.
+fn escape(app: &mut App) {
+    if app.find.take().is_some() {
+        app.hits = None;
+        app.jobs.cancel(Kind::Hits);
+    } else if app.step != Step::Stream {
+        app.step = Step::Stream;
+    }
+}
+
+fn mouse(app: &mut App, mouse: MouseEvent) {
+    let position = Position::new(mouse.column, mouse.row);
+    if !matches!(app.mode, Mode::Normal) {
+        return;
+    }
+    match mouse.kind {
+        MouseEventKind::ScrollDown => act::run(app, Action::Down),
+        MouseEventKind::ScrollUp => act::run(app, Action::Up),
+        MouseEventKind::Down(MouseButton::Left) | MouseEventKind::Drag(MouseButton::Left) => {
+            if app.layout.rail.contains(position) {
+                rail_click(app, mouse.row);
+            } else if app.layout.steps.contains(position) && matches!(mouse.kind, MouseEventKind::Down(_)) {
+                if let Some(step) = app.layout.step_at(mouse.column) {
+                    act::to_step(app, step);
+                }
+            } else if app.layout.middle.contains(position) && app.step == Step::Stream {
+                let place = app.top + usize::from(mouse.row - app.layout.middle.y);
+                if place < app.view_len() {
+                    go(app, place);
+                }
+            } else if app.layout.middle.contains(position) {
+                let line = mouse.row - app.layout.middle.y;
+                act::choose_line(app, usize::from(line));
+            }
+        }
+        _ => {}
+    }
+}
+
+fn rail_click(app: &mut App, row: u16) {
+    let line = row.saturating_sub(app.layout.rail.y + 1);
+    if let Some(density) = app.density.clone() {
+        let time = density.start_of(usize::from(line).min(density.slices.saturating_sub(1)));
+        if app.step != Step::Stream {
+            act::to_step(app, Step::Stream);
+        }
+        let place = app.place_of_time(time);
+        go(app, place);
+    }
+}
+
+/// The window that is `factor` times as wide as the one now, around the chosen event. `None` is the whole span.
+fn scaled_window(app: &App, narrower: bool) -> Option<(i64, i64)> {
+    let whole = app.loaded.table.span()?;
+    let (from, to) = app.rail_span()?;
+    let centre = app.chosen().and_then(|event| event.time()).unwrap_or(from / 2 + to / 2);
+    let width = to.saturating_sub(from);
+    let width = if narrower { (width / 4).max(SECOND / 100) } else { width.saturating_mul(4) };
+    if width >= whole.1.saturating_sub(whole.0) {
+        return None;
+    }
+    let half = width / 2;
+    Some((centre.saturating_sub(half), centre.saturating_add(half)))
+}
+
+/// Where a typed time leads: a time of day is meant on the day of the chosen event.
+fn typed_time(app: &App, text: &str) -> boxclock_core::Result<i64> {
+    let near = app.chosen().and_then(|event| event.time()).or(app.loaded.table.span().map(|span| span.0)).unwrap_or(0);
+    Ok(human::time(text, &app.zone)?.near(near, &app.zone))
+}
+
+
+/// Writes the report as Markdown and its drawing as SVG beside it.
+fn write_report(app: &mut App, path: &str) {
+    let path = PathBuf::from(path.trim());
+    let drawing = path.with_extension("svg");
+    let name = drawing.file_name().map(|name| name.to_string_lossy().into_owned());
+    let written = app.report().and_then(|report| {
+        let text = boxclock_core::report::markdown(&report, name.as_deref());
+        let cannot = |path: &PathBuf| {
+            let path = path.clone();
+            move |error| boxclock_core::Error::at(&path, "cannot write", error)
+        };
+        std::fs::write(&path, text).map_err(cannot(&path))?;
+        std::fs::write(&drawing, boxclock_core::report::drawing(&report)).map_err(cannot(&drawing))
+    });
+    app.message = Some(match written {
+        Ok(()) => format!("written: {} and {}", path.display(), drawing.display()),
+        Err(error) => error.to_string(),
+    });
+}
+
+/// Takes a filter that is known to be good into force.
+fn use_filter(app: &mut App, text: &str, filter: Filter) {
+    text.clone_into(&mut app.filter_text);
+    app.filter = Some(filter);
+    app.filter_error = None;
+    ask_for_view(app);
+}

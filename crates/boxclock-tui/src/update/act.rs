@@ -1,0 +1,360 @@
+//! What each action of the key table does.
+
+use boxclock_core::event::Row;
+use boxclock_core::logbook::ChainLink;
+use tui_input::Input;
+
+use super::{go, jump_to_row, note_jump, remember, scaled_window, typing};
+use crate::app::{App, Mode, Prompt, Step, Undo};
+use crate::keys::Action;
+
+/// Does it.
+pub(super) fn run(app: &mut App, action: Action) {
+    match action {
+        Action::Story => to_step(app, Step::Story),
+        Action::Box => to_step(app, Step::Box),
+        Action::Stream => to_step(app, Step::Stream),
+        Action::Codes => to_step(app, Step::Codes),
+        Action::Cause => to_step(app, Step::Cause),
+        Action::Report => to_step(app, Step::Report),
+        Action::Up => move_by(app, -1),
+        Action::Down => move_by(app, 1),
+        Action::PageUp => move_by(app, -page(app)),
+        Action::PageDown => move_by(app, page(app)),
+        Action::First => move_by(app, isize::MIN),
+        Action::Last => move_by(app, isize::MAX),
+        Action::Left => app.shifted = app.shifted.saturating_sub(16),
+        Action::Right => app.shifted += 16,
+        Action::Enter => enter(app),
+        Action::JumpBack => jump_back(app),
+        Action::Find => {
+            app.find_from = app.cursor;
+            ask(app, Prompt::Find, String::new());
+        }
+        Action::NextHit => to_hit(app, app.cursor, false, false),
+        Action::PreviousHit => to_hit(app, app.cursor, true, false),
+        Action::Filter => {
+            app.filter_before.clone_from(&app.filter_text);
+            ask(app, Prompt::Filter, app.filter_text.clone());
+        }
+        Action::ClearFilter => typing::set_filter(app, String::new()),
+        Action::GoToTime => ask(app, Prompt::Time, String::new()),
+        Action::PreviousProblem => to_problem(app, true),
+        Action::NextProblem => to_problem(app, false),
+        Action::Pin => pin(app),
+        Action::Narrower => app.window = scaled_window(app, true),
+        Action::Wider => app.window = scaled_window(app, false),
+        Action::WholeSpan => app.window = None,
+        Action::Clock => match app.chosen_host() {
+            Some(host) => {
+                let now = app.drift.get(&host).map_or(String::new(), |ns| boxclock_core::clock::human::duration_text(*ns));
+                ask(app, Prompt::Clock(host), now);
+            }
+            None => app.message = Some("no host is known here whose clock could be corrected".into()),
+        },
+        Action::Chain => toggle_link(app),
+        Action::LinkUp => move_link(app, true),
+        Action::LinkDown => move_link(app, false),
+        Action::LinkKind => change_link(app, |link| link.kind = link.kind.next()),
+        Action::LinkReason => {
+            if let Some(link) = chosen_link(app) {
+                ask(app, Prompt::Reason(link), app.chain[link].reason.clone());
+            } else {
+                app.message = Some("this pin is not in the chain: c puts it in".into());
+            }
+        }
+        Action::Unpin => unpin(app),
+        Action::WriteReport => ask(app, Prompt::ReportPath, app.report_path().display().to_string()),
+        Action::Reading => app.reading_shown = !app.reading_shown,
+        Action::Undo => undo(app),
+        Action::Finder => ask(app, Prompt::Finder(0), String::new()),
+        Action::Help => app.mode = Mode::Help(0),
+        Action::Quit => app.quit = true,
+    }
+}
+
+fn ask(app: &mut App, prompt: Prompt, text: String) {
+    app.mode = Mode::Typing(prompt, Input::new(text));
+}
+
+/// Shows another step.
+pub(super) fn to_step(app: &mut App, step: Step) {
+    if app.step != step {
+        note_jump(app);
+        app.step = step;
+    }
+    if step == Step::Report {
+        app.refresh_report();
+    }
+}
+
+fn page(app: &App) -> isize {
+    let height = if app.step == Step::Stream { usize::from(app.layout.middle.height) } else { app.layout.list_height(app.step) };
+    height.saturating_sub(2).max(1).cast_signed()
+}
+
+fn move_by(app: &mut App, by: isize) {
+    if app.step == Step::Stream {
+        if app.view_len() > 0 {
+            go(app, app.cursor.saturating_add_signed(by));
+        }
+        return;
+    }
+    let len = app.list_len(app.step);
+    let (cursor, top) = app.lists.get(&app.step).copied().unwrap_or_default();
+    let cursor = cursor.saturating_add_signed(by).min(len.saturating_sub(1));
+    app.lists.insert(app.step, (cursor, top));
+}
+
+/// Chooses the line of a list view that stands at this line of the screen.
+pub(super) fn choose_line(app: &mut App, line: usize) {
+    let (_, top) = app.lists.get(&app.step).copied().unwrap_or_default();
+    let header = app.layout.list_header(app.step);
+    let Some(line) = line.checked_sub(header) else { return };
+    let chosen = top + line / app.layout.list_item(app.step);
+    if chosen < app.list_len(app.step) {
+        app.lists.insert(app.step, (chosen, top));
+    }
+}
+
+fn enter(app: &mut App) {
+    let chosen = app.list_cursor(app.step);
+    match app.step {
+        Step::Story => {
+            if let Some((key, ..)) = boxclock_core::logbook::Story::FIELDS.get(chosen) {
+                ask(app, Prompt::Field(key), app.story.get(key).to_owned());
+            }
+        }
+        Step::Box => {
+            if let Some(source) = app.sources.get(chosen) {
+                let quoted = format!("source=\"{}\"", source.source);
+                let first = app.loaded.table.parts.iter().find(|part| {
+                    app.case.sources[part.segment.source as usize].name == source.source
+                });
+                let row = first.map(|part| Row(part.first_row));
+                match row {
+                    Some(row) => {
+                        jump_to_row(app, row);
+                        app.message = Some(format!("first event of this source; f and {quoted} shows only it"));
+                    }
+                    None => app.message = Some("this source has no events".into()),
+                }
+            }
+        }
+        Step::Codes => {
+            if let Some(row) = app.codes.get(chosen).map(|code| code.first_row) {
+                jump_to_row(app, row);
+            }
+        }
+        Step::Cause => {
+            let row = app.cause_order().get(chosen).and_then(|(_, pin)| app.row_of_pin(pin));
+            match row {
+                Some(row) => jump_to_row(app, row),
+                None => app.message = Some("the source of this pin is not in the case, or has not been read yet".into()),
+            }
+        }
+        Step::Stream => app.reading_shown = !app.reading_shown,
+        Step::Report => {}
+    }
+}
+
+fn jump_back(app: &mut App) {
+    let Some((step, place)) = app.back.pop() else {
+        app.message = Some("this is where you started".into());
+        return;
+    };
+    app.step = step;
+    if let Some((source, offset)) = place {
+        app.anchor = place;
+        let name = app.case.sources[source].name.clone();
+        if let Some(row) = app.loaded.event_at(&app.case, &name, offset).map(|event| event.row) {
+            let place = app.place_of_row(row);
+            go(app, place);
+        }
+    }
+}
+
+/// Goes to the next hit after (or before) a place; `inclusive` lets the place itself count.
+pub(super) fn to_hit(app: &mut App, from: usize, back: bool, inclusive: bool) {
+    if app.find.is_none() {
+        app.message = Some("nothing is being looked for: / finds".into());
+        return;
+    }
+    let Some(hits) = app.hits.clone() else {
+        app.message = Some("still looking".into());
+        return;
+    };
+    let from = from as u32;
+    let found = if back {
+        hits[..hits.partition_point(|hit| *hit < from)].last()
+    } else {
+        hits.get(hits.partition_point(|hit| if inclusive { *hit < from } else { *hit <= from }))
+    };
+    // Past the end the search goes on at the other end, and says so.
+    let (found, wrapped) = match found {
+        Some(found) => (Some(*found), false),
+        None => (if back { hits.last() } else { hits.first() }.copied(), true),
+    };
+    match found {
+        Some(place) => {
+            if !inclusive {
+                note_jump(app);
+            }
+            go(app, place as usize);
+            if wrapped {
+                app.message = Some(format!("went on from the {}", if back { "end" } else { "start" }));
+            }
+        }
+        None => app.message = Some(format!("not found: {}", app.find_text)),
+    }
+}
+
+fn to_problem(app: &mut App, back: bool) {
+    let problems = &app.view.problems;
+    let here = app.cursor as u32;
+    let found = if back {
+        problems[..problems.partition_point(|place| *place < here)].last()
+    } else {
+        problems.get(problems.partition_point(|place| *place <= here))
+    };
+    match found.copied() {
+        Some(place) => {
+            note_jump(app);
+            go(app, place as usize);
+        }
+        None => app.message = Some(format!("no problem {} here", if back { "above" } else { "below" })),
+    }
+}
+
+fn pin(app: &mut App) {
+    let Some(event) = app.chosen() else { return };
+    let place = (app.case.sources[event.source()].name.clone(), event.offset());
+    let note = app.pins.iter().find(|pin| (pin.source.as_str(), pin.offset) == (place.0.as_str(), place.1));
+    let note = note.map_or(String::new(), |pin| pin.note.clone());
+    remember(app);
+    ask(app, Prompt::Note, note);
+}
+
+/// The link of the chain that is chosen in the Cause view.
+fn chosen_link(app: &App) -> Option<usize> {
+    app.cause_order().get(app.list_cursor(Step::Cause))?.0
+}
+
+/// Stores a changed chain, so that it can be undone.
+pub(super) fn set_chain(app: &mut App, chain: Vec<ChainLink>) {
+    match app.logbook.set_chain(&chain) {
+        Ok(()) => {
+            let before = std::mem::replace(&mut app.chain, chain);
+            app.undo.push(Undo::Chain(before));
+        }
+        Err(error) => app.message = Some(error.to_string()),
+    }
+}
+
+fn toggle_link(app: &mut App) {
+    use boxclock_core::logbook::Link;
+    let chosen = app.list_cursor(Step::Cause);
+    let Some((link, pin)) = app.cause_order().get(chosen).map(|(link, pin)| (*link, pin.id)) else {
+        app.message = Some("there is no pin yet: p in the Stream makes one".into());
+        return;
+    };
+    let mut chain = app.chain.clone();
+    match link {
+        Some(link) => {
+            chain.remove(link);
+        }
+        None => {
+            let kind = if chain.is_empty() { Link::Root } else { Link::Step };
+            chain.push(ChainLink { pin, kind, reason: String::new() });
+        }
+    }
+    set_chain(app, chain);
+    follow_pin(app, pin);
+}
+
+/// Keeps the same pin chosen when the order of the Cause view has changed.
+fn follow_pin(app: &mut App, pin: i64) {
+    if let Some(place) = app.cause_order().iter().position(|(_, other)| other.id == pin) {
+        let top = app.lists.get(&Step::Cause).map_or(0, |(_, top)| *top);
+        app.lists.insert(Step::Cause, (place, top));
+    }
+}
+
+fn move_link(app: &mut App, up: bool) {
+    let Some(link) = chosen_link(app) else {
+        app.message = Some("this pin is not in the chain: c puts it in".into());
+        return;
+    };
+    let other = if up { link.checked_sub(1) } else { Some(link + 1).filter(|other| *other < app.chain.len()) };
+    if let Some(other) = other {
+        let mut chain = app.chain.clone();
+        let pin = chain[link].pin;
+        chain.swap(link, other);
+        set_chain(app, chain);
+        follow_pin(app, pin);
+    }
+}
+
+fn change_link(app: &mut App, change: impl FnOnce(&mut ChainLink)) {
+    let Some(link) = chosen_link(app) else {
+        app.message = Some("this pin is not in the chain: c puts it in".into());
+        return;
+    };
+    let mut chain = app.chain.clone();
+    change(&mut chain[link]);
+    set_chain(app, chain);
+}
+
+fn unpin(app: &mut App) {
+    let chosen = app.list_cursor(Step::Cause);
+    let Some(pin) = app.cause_order().get(chosen).map(|(_, pin)| (*pin).clone()) else { return };
+    let before = app.chain.clone();
+    if let Err(error) = app.logbook.remove_pin(pin.id) {
+        app.message = Some(error.to_string());
+        return;
+    }
+    app.undo.push(Undo::Pin(pin.source, pin.offset, pin.note, before));
+    app.message = Some("unpinned; u brings it back".into());
+    reload_logbook(app);
+}
+
+/// Reads pins and chain again after the logbook changed.
+pub(super) fn reload_logbook(app: &mut App) {
+    match (app.logbook.pins(), app.logbook.chain()) {
+        (Ok(pins), Ok(chain)) => (app.pins, app.chain) = (pins, chain),
+        (Err(error), _) | (_, Err(error)) => app.message = Some(error.to_string()),
+    }
+    app.refresh();
+}
+
+fn undo(app: &mut App) {
+    let Some(undo) = app.undo.pop() else {
+        app.message = Some("nothing to undo".into());
+        return;
+    };
+    let done = match undo {
+        Undo::Pin(source, offset, note, mut chain) => app.logbook.set_pin(&source, offset, &note).and_then(|()| {
+            // The pin has a new number; its link is moved to it.
+            let pins = app.logbook.pins()?;
+            let known = |id: i64| pins.iter().any(|pin| pin.id == id);
+            let new = pins.iter().find(|pin| pin.source == source && pin.offset == offset).map_or(0, |pin| pin.id);
+            chain.iter_mut().filter(|link| !known(link.pin)).for_each(|link| link.pin = new);
+            app.logbook.set_chain(&chain)
+        }),
+        Undo::Unpin(source, offset, note) => match note {
+            Some(note) => app.logbook.set_pin(&source, offset, &note),
+            None => {
+                let pin = app.pins.iter().find(|pin| pin.source == source && pin.offset == offset);
+                pin.map_or(Ok(()), |pin| app.logbook.remove_pin(pin.id))
+            }
+        },
+        Undo::Clock(host, ns) => typing::set_clock(app, &host, ns),
+        Undo::Field(key, value) => {
+            app.story.set(key, value.clone());
+            app.logbook.set_story(key, &value)
+        }
+        Undo::Chain(chain) => app.logbook.set_chain(&chain),
+    };
+    app.message = Some(done.map_or_else(|error| error.to_string(), |()| "undone".into()));
+    reload_logbook(app);
+}

@@ -1,0 +1,219 @@
+//! The line that is being typed: filter, find, time, notes, and the action finder.
+
+use boxclock_core::Result;
+use boxclock_core::clock::human;
+use boxclock_core::query::Filter;
+use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
+use tui_input::{Input, InputRequest};
+
+use super::{act, ask_for_hits, go, note_jump, typed_time, use_filter, write_report};
+use crate::app::{App, Mode, Prompt, Undo};
+use crate::jobs::Kind;
+use crate::keys::{BINDINGS, Binding};
+
+/// Takes a key while a line is being typed.
+pub(super) fn key(app: &mut App, key: KeyEvent) {
+    let Mode::Typing(prompt, input) = &mut app.mode else { return };
+    let control = key.modifiers.contains(KeyModifiers::CONTROL);
+    let request = match key.code {
+        KeyCode::Enter => {
+            let (prompt, text) = (prompt.clone(), input.value().to_owned());
+            return accept(app, prompt, &text);
+        }
+        KeyCode::Esc => return give_up(app),
+        KeyCode::Char('c') if control => return give_up(app),
+        KeyCode::Up | KeyCode::Down => {
+            if let Prompt::Finder(chosen) = prompt {
+                *chosen = if key.code == KeyCode::Up { chosen.saturating_sub(1) } else { *chosen + 1 };
+            }
+            return;
+        }
+        KeyCode::Char('u') if control => InputRequest::DeleteLine,
+        KeyCode::Char('w') if control => InputRequest::DeletePrevWord,
+        KeyCode::Char('a') if control => InputRequest::GoToStart,
+        KeyCode::Char('e') if control => InputRequest::GoToEnd,
+        KeyCode::Char(c) if !control => InputRequest::InsertChar(c),
+        KeyCode::Backspace => InputRequest::DeletePrevChar,
+        KeyCode::Delete => InputRequest::DeleteNextChar,
+        KeyCode::Left => InputRequest::GoToPrevChar,
+        KeyCode::Right => InputRequest::GoToNextChar,
+        KeyCode::Home => InputRequest::GoToStart,
+        KeyCode::End => InputRequest::GoToEnd,
+        _ => return,
+    };
+    input.handle(request);
+    changed(app);
+}
+
+/// Takes pasted text, as if typed in one go.
+pub(super) fn paste(app: &mut App, text: &str) {
+    if let Mode::Typing(_, input) = &mut app.mode {
+        for c in text.chars().filter(|c| !c.is_control()) {
+            input.handle(InputRequest::InsertChar(c));
+        }
+        changed(app);
+    }
+}
+
+/// What typing shows at once.
+fn changed(app: &mut App) {
+    let Mode::Typing(prompt, input) = &mut app.mode else { return };
+    let text = input.value().to_owned();
+    match prompt {
+        Prompt::Filter => match Filter::parse(&text, &app.zone) {
+            Ok(filter) => use_filter(app, &text, filter),
+            // The last good filter stays in force.
+            Err(error) => app.filter_error = Some(error),
+        },
+        Prompt::Find => look_for(app, &text),
+        Prompt::Finder(chosen) => *chosen = 0,
+        _ => {}
+    }
+}
+
+fn look_for(app: &mut App, text: &str) {
+    text.clone_into(&mut app.find_text);
+    app.find = None;
+    app.hits = None;
+    app.jobs.cancel(Kind::Hits);
+    if text.is_empty() || text == "/" {
+        return;
+    }
+    match Filter::find(text) {
+        Ok(find) => {
+            app.find = Some(find);
+            app.find_moves = true;
+            ask_for_hits(app);
+        }
+        Err(error) => app.message = Some(error.message),
+    }
+}
+
+fn give_up(app: &mut App) {
+    let Mode::Typing(prompt, _) = std::mem::replace(&mut app.mode, Mode::Normal) else { return };
+    match prompt {
+        Prompt::Filter => {
+            let before = std::mem::take(&mut app.filter_before);
+            set_filter(app, before);
+        }
+        Prompt::Find => {
+            app.find = None;
+            app.hits = None;
+            app.jobs.cancel(Kind::Hits);
+            let from = app.find_from;
+            go(app, from);
+        }
+        _ => {}
+    }
+}
+
+/// Puts a filter into force that was good before.
+pub(super) fn set_filter(app: &mut App, text: String) {
+    match Filter::parse(&text, &app.zone) {
+        Ok(filter) => use_filter(app, &text, filter),
+        Err(error) => app.message = Some(error.message),
+    }
+}
+
+/// The rows of the key table that the finder offers for a text: each word must occur.
+pub fn offered(text: &str) -> Vec<&'static Binding> {
+    let words: Vec<String> = text.to_lowercase().split_whitespace().map(str::to_owned).collect();
+    let fits = |binding: &&Binding| {
+        let all = format!("{} {}", binding.short, binding.long).to_lowercase();
+        words.iter().all(|word| all.contains(word))
+    };
+    BINDINGS.iter().filter(fits).collect()
+}
+
+fn accept(app: &mut App, prompt: Prompt, text: &str) {
+    // A wrong filter, time or duration stays on the line, with what is wrong.
+    let result = match &prompt {
+        Prompt::Filter => {
+            if app.filter_error.is_some() {
+                return;
+            }
+            Ok(())
+        }
+        Prompt::Find => {
+            note_jump(app);
+            Ok(())
+        }
+        Prompt::Time => typed_time(app, text).map(|time| {
+            note_jump(app);
+            let place = app.place_of_time(time);
+            go(app, place);
+        }),
+        Prompt::Note => set_note(app, text),
+        Prompt::Clock(host) => {
+            let parsed = if text.trim().is_empty() || text.trim() == "0" { Ok(0) } else { human::duration(text) };
+            parsed.and_then(|ns| {
+                let before = app.drift.get(host).copied().unwrap_or(0);
+                set_clock(app, host, ns)?;
+                app.undo.push(Undo::Clock(host.clone(), before));
+                Ok(())
+            })
+        }
+        Prompt::Field(key) => app.logbook.set_story(key, text).map(|()| {
+            app.undo.push(Undo::Field(key, app.story.get(key).to_owned()));
+            app.story.set(key, text.to_owned());
+        }),
+        Prompt::Reason(link) => {
+            let mut chain = app.chain.clone();
+            if let Some(link) = chain.get_mut(*link) {
+                text.clone_into(&mut link.reason);
+                act::set_chain(app, chain);
+            }
+            Ok(())
+        }
+        Prompt::ReportPath => {
+            write_report(app, text);
+            Ok(())
+        }
+        Prompt::Finder(chosen) => {
+            let offered = offered(text);
+            app.mode = Mode::Normal;
+            if let Some(binding) = offered.get((*chosen).min(offered.len().saturating_sub(1))) {
+                match crate::app::Step::ALL.into_iter().find(|(step, ..)| step.scope() == Some(binding.scope)) {
+                    Some((step, ..)) if app.step.scope() != Some(binding.scope) => act::to_step(app, step),
+                    _ => {}
+                }
+                act::run(app, binding.action);
+            }
+            return;
+        }
+    };
+    match result {
+        Ok(()) => app.mode = Mode::Normal,
+        Err(error) => app.message = Some(error.to_string()),
+    }
+}
+
+fn set_note(app: &mut App, note: &str) -> Result<()> {
+    let Some(event) = app.chosen() else { return Ok(()) };
+    let (source, offset) = (app.case.sources[event.source()].name.clone(), event.offset());
+    let before = app.pins.iter().find(|pin| pin.source == source && pin.offset == offset).map(|pin| pin.note.clone());
+    app.logbook.set_pin(&source, offset, note)?;
+    app.undo.push(Undo::Unpin(source, offset, before));
+    act::reload_logbook(app);
+    app.message = Some("pinned; 9 shows all pins".into());
+    Ok(())
+}
+
+/// Corrects the clock of a host, everywhere at once.
+pub(super) fn set_clock(app: &mut App, host: &str, ns: i64) -> Result<()> {
+    app.logbook.set_drift(host, ns)?;
+    if ns == 0 {
+        app.drift.remove(host);
+    } else {
+        app.drift.insert(host.to_owned(), ns);
+    }
+    app.jobs.clocks(app.loaded.clone(), app.drift.clone());
+    let text = human::duration_text(ns);
+    app.message = Some(if ns == 0 { format!("{host}: clock as written") } else { format!("{host}: {text} added to every time") });
+    Ok(())
+}
+
+/// The text that is being typed.
+pub fn typed(input: &Input) -> (&str, usize) {
+    (input.value(), input.visual_cursor())
+}

@@ -1,0 +1,85 @@
+//! Drawing: the state goes in, a frame comes out, nothing is changed.
+//!
+//! ```text
+//!  title · hosts · sources · events                                   clock: zone   host −6m41s
+//!  1 Story  2 Box  3 Stream  4 Codes  9 Cause  0 Report
+//!  rail      │ the step's view                                       │ reading
+//!  ───────────────────────────────────────────────────────────────────────────────────────────
+//!  filter …                                                    n of m events   problems
+//!  keys
+//! ```
+
+use ratatui::Frame;
+use ratatui::text::{Line, Span};
+use ratatui::widgets::{Clear, Paragraph};
+
+use crate::app::{App, Mode, Step};
+
+mod bottom;
+mod boxes;
+mod cause;
+mod codes;
+pub mod layout;
+mod overlay;
+mod rail;
+mod reading;
+mod report;
+mod story;
+mod stream;
+mod text;
+mod top;
+
+/// Draws a frame.
+pub fn draw(app: &App, frame: &mut Frame<'_>) {
+    let layout = &app.layout;
+    top::draw(app, frame);
+    if layout.rail.width > 0 {
+        rail::draw(app, frame, layout.rail);
+    }
+    match app.step {
+        Step::Story => story::draw(app, frame, layout.middle),
+        Step::Box => boxes::draw(app, frame, layout.middle),
+        Step::Stream => stream::draw(app, frame, layout.middle),
+        Step::Codes => codes::draw(app, frame, layout.middle),
+        Step::Cause => cause::draw(app, frame, layout.middle),
+        Step::Report => report::draw(app, frame, layout.middle),
+    }
+    if layout.reading.width > 0 {
+        reading::draw(app, frame, layout.reading);
+    }
+    bottom::draw(app, frame);
+    match &app.mode {
+        Mode::Help(scrolled) => overlay::help(app, *scrolled, frame),
+        Mode::Typing(crate::app::Prompt::Finder(chosen), input) => overlay::finder(app, *chosen, input.value(), frame),
+        _ => {}
+    }
+}
+
+/// A list: header lines, then items of which some are visible; the chosen one is marked.
+fn list(
+    app: &App,
+    frame: &mut Frame<'_>,
+    area: ratatui::layout::Rect,
+    header: Vec<Line<'_>>,
+    mut item: impl FnMut(usize, bool) -> Vec<Line<'static>>,
+) {
+    let step = app.step;
+    let (cursor, top) = app.lists.get(&step).copied().unwrap_or_default();
+    let height = app.layout.list_height(step);
+    let mut lines: Vec<Line<'_>> = header;
+    for index in top..(top + height).min(app.list_len(step)) {
+        lines.extend(item(index, index == cursor));
+    }
+    frame.render_widget(Clear, area);
+    frame.render_widget(Paragraph::new(lines), area);
+}
+
+/// A line that is chosen or not. The chosen one is marked over its whole width, in one style: hues turned inside out
+/// would only be noise.
+fn row(app: &App, chosen: bool, width: usize, spans: Vec<Span<'static>>) -> Line<'static> {
+    if !chosen {
+        return Line::from(spans);
+    }
+    let text: String = spans.iter().map(|span| span.content.as_ref()).collect();
+    Line::styled(text::fit(&text, width), app.theme.chosen())
+}

@@ -1,0 +1,144 @@
+//! The line at the bottom: filter and counts, or what is being typed; and the keys.
+
+use ratatui::Frame;
+use ratatui::layout::Position;
+use ratatui::text::{Line, Span};
+use ratatui::widgets::Paragraph;
+use unicode_width::UnicodeWidthStr;
+
+use super::text::{cut, grouped};
+use crate::app::{App, Mode, Prompt, Step};
+use crate::jobs::Kind;
+use crate::keys::{Action, BINDINGS, Scope};
+use crate::theme::Hue;
+use crate::update;
+
+/// Draws it.
+pub(super) fn draw(app: &App, frame: &mut Frame<'_>) {
+    let (line, hints) = (app.layout.line, app.layout.hints);
+    if let Mode::Typing(prompt, input) = &app.mode {
+        let (text, cursor) = update::typed(input);
+        let label = format!(" {}  ", label(prompt));
+        let room = usize::from(line.width).saturating_sub(label.width() + 1);
+        let scrolled = cursor.saturating_sub(room);
+        let shown = super::text::skip(text, scrolled);
+        let spans = vec![Span::styled(label.clone(), app.theme.strong()), Span::raw(cut(&shown, room + 1))];
+        frame.render_widget(Paragraph::new(Line::from(spans)), line);
+        let column = (label.width() + cursor - scrolled) as u16;
+        frame.set_cursor_position(Position::new(line.x + column.min(line.width.saturating_sub(1)), line.y));
+        frame.render_widget(Paragraph::new(Line::from(help_for(app, prompt, label.width(), hints.width))), hints);
+        return;
+    }
+    let counts = counts(app);
+    let (left, style) = status(app);
+    let room = usize::from(line.width).saturating_sub(counts.width() + 3);
+    let left = cut(&left, room);
+    let gap = room.saturating_sub(left.width());
+    let spans =
+        vec![Span::raw(" "), Span::styled(left, style), Span::raw(" ".repeat(gap + 1)), Span::styled(counts, app.theme.faint())];
+    frame.render_widget(Paragraph::new(Line::from(spans)), line);
+    frame.render_widget(Paragraph::new(keys(app, hints.width)), hints);
+}
+
+fn label(prompt: &Prompt) -> String {
+    match prompt {
+        Prompt::Filter => "filter".into(),
+        Prompt::Find => "find".into(),
+        Prompt::Time => "go to".into(),
+        Prompt::Note => "note".into(),
+        Prompt::Clock(host) => format!("add to the clock of {host}"),
+        Prompt::Field(key) => (*key).replace('_', " "),
+        Prompt::Reason(_) => "it follows because".into(),
+        Prompt::ReportPath => "write to".into(),
+        Prompt::Finder(_) => "action".into(),
+    }
+}
+
+/// What is wrong with what is typed, marked below it; or what can be typed.
+fn help_for(app: &App, prompt: &Prompt, indent: usize, width: u16) -> Vec<Span<'static>> {
+    if let (Prompt::Filter, Some(error)) = (prompt, &app.filter_error) {
+        let column = indent + error.at;
+        let text = format!("{}^ {}", " ".repeat(column), error.message);
+        let text = if text.width() > usize::from(width) { format!(" at {}: {}", error.at + 1, error.message) } else { text };
+        return vec![Span::styled(cut(&text, usize::from(width)), app.theme.hue(Hue::Orange))];
+    }
+    if let Some(message) = &app.message {
+        return vec![Span::styled(cut(&format!(" {message}"), usize::from(width)), app.theme.hue(Hue::Orange))];
+    }
+    let text = match prompt {
+        Prompt::Filter => "level>=warn  host=NAME  source~part  time in 02:10..02:35  words  /regex/  not or ( )   Enter keeps, Esc undoes",
+        Prompt::Find => "a text, or /a regular expression/   Enter stays here, Esc goes back, then n and N",
+        Prompt::Time => "02:31  02:31:07  2026-04-12 02:31",
+        Prompt::Clock(_) => "-6m41s if it is fast, +90s if it is slow, 0 for as written",
+        Prompt::Finder(_) => "words of what you want to do; arrows choose, Enter does it",
+        Prompt::Note | Prompt::Field(_) | Prompt::Reason(_) | Prompt::ReportPath => "Enter keeps, Esc gives up",
+    };
+    vec![Span::styled(cut(&format!(" {text}"), usize::from(width)), app.theme.faint())]
+}
+
+fn status(app: &App) -> (String, ratatui::style::Style) {
+    if let Some(message) = app.message.as_ref().filter(|_| app.hits.is_none()) {
+        return (message.clone(), app.theme.hue(Hue::Sky));
+    }
+    if let Some(notice) = &app.logbook_notice {
+        return (notice.clone(), app.theme.hue(Hue::Orange));
+    }
+    if app.find.is_some() {
+        let text = match &app.hits {
+            None => format!("find  {}   looking …", app.find_text),
+            Some(hits) => {
+                let at = hits.partition_point(|hit| (*hit as usize) < app.cursor);
+                let here = hits.get(at).is_some_and(|hit| *hit as usize == app.cursor);
+                let place = if here { format!("{} of ", at + 1) } else { String::new() };
+                let message = app.message.as_ref().map_or(String::new(), |message| format!("   {message}"));
+                format!("find  {}   {place}{} hits{message}", app.find_text, grouped(hits.len() as u64))
+            }
+        };
+        return (text, ratatui::style::Style::new());
+    }
+    if app.filter_text.is_empty() {
+        return ("no filter".into(), app.theme.faint());
+    }
+    (format!("filter  {}", app.filter_text), ratatui::style::Style::new())
+}
+
+fn counts(app: &App) -> String {
+    if app.step != Step::Stream {
+        return format!("{} of {}", (app.list_cursor(app.step) + 1).min(app.list_len(app.step)), app.list_len(app.step));
+    }
+    if app.jobs.is_running(Kind::View) {
+        return "looking …".into();
+    }
+    let problems = &app.view.problems;
+    let above = problems.partition_point(|place| (*place as usize) < app.cursor);
+    let below = problems.len() - problems.partition_point(|place| (*place as usize) <= app.cursor);
+    let total = app.loaded.table.len();
+    let events = if app.view.rows.is_some() {
+        format!("{} of {}", grouped(app.view_len() as u64), grouped(total as u64))
+    } else {
+        format!("{} of {}", grouped((app.cursor + 1).min(total) as u64), grouped(total as u64))
+    };
+    format!("{events}   problems {} ↑ {} ↓", grouped(above as u64), grouped(below as u64))
+}
+
+/// Which keys matter here, from the table: those of the view first.
+fn keys(app: &App, width: u16) -> Line<'static> {
+    const COMMON: [Action; 4] = [Action::JumpBack, Action::Finder, Action::Help, Action::Quit];
+    let scope = app.step.scope();
+    let skipped = [Action::Left, Action::Right, Action::ClearFilter, Action::PreviousHit, Action::WholeSpan];
+    let own = BINDINGS.iter().filter(|binding| Some(binding.scope) == scope && !skipped.contains(&binding.action));
+    let enter = BINDINGS.iter().filter(|binding| binding.action == Action::Enter && scope != Some(Scope::Stream));
+    let common = BINDINGS.iter().filter(|binding| COMMON.contains(&binding.action));
+    let mut spans = vec![Span::raw(" ")];
+    let mut used = 1;
+    for binding in enter.chain(own).chain(common) {
+        let wide = binding.keys[0].width() + binding.short.width() + 3;
+        if used + wide > usize::from(width) {
+            continue;
+        }
+        used += wide;
+        spans.push(Span::raw(binding.keys[0]));
+        spans.push(Span::styled(format!(" {}  ", binding.short), app.theme.faint()));
+    }
+    Line::from(spans)
+}

@@ -1,0 +1,112 @@
+//! The rail: the time span from top to bottom, one lane per host. Brightness is how much, hue is how bad.
+
+use boxclock_core::clock::human::{date_time, time_of_day};
+use boxclock_core::clock::{DAY, MINUTE};
+use boxclock_core::severity::Severity;
+use boxclock_core::timeline::density::{Cell, Density};
+use ratatui::Frame;
+use ratatui::layout::Rect;
+use ratatui::style::Style;
+use ratatui::text::{Line, Span};
+use ratatui::widgets::Paragraph;
+
+use super::layout::RAIL_TIME;
+use crate::app::App;
+
+/// Draws it.
+pub(super) fn draw(app: &App, frame: &mut Frame<'_>, area: Rect) {
+    let Some(density) = &app.density else {
+        let text = if app.loaded.complete { " no times" } else { " reading" };
+        frame.render_widget(Paragraph::new(text).style(app.theme.faint()), area);
+        return;
+    };
+    let rows = usize::from(area.height.saturating_sub(1));
+    let lanes = density.hosts.len().min(app.layout.lanes);
+    let mut lines = vec![head(app, density, lanes)];
+    let shown = shown_slices(app, density);
+    let pins = pin_slices(app, density);
+    let usual: Vec<u32> = (0..lanes).map(|lane| usual_count(density.lane(lane))).collect();
+    let chosen = app.chosen().and_then(|event| event.time()).map(|time| density.slice_of(time));
+    for slice in 0..rows.min(density.slices) {
+        let mut spans = vec![Span::styled(time_label(app, density, slice), app.theme.faint())];
+        let inside = shown.is_some_and(|(first, last)| (first..=last).contains(&slice));
+        let mark = if chosen == Some(slice) { "▸" } else if inside { "▏" } else { " " };
+        spans.push(Span::styled(mark, app.theme.strong()));
+        for lane in 0..lanes {
+            let cell = density.lane(lane).get(slice).copied().unwrap_or_default();
+            let (glyph, style) = glyph(app, cell, usual[lane]);
+            spans.push(Span::styled(glyph, style));
+            spans.push(Span::raw(" "));
+        }
+        spans.push(Span::styled(if pins.contains(&slice) { "◂" } else { " " }, app.theme.hue(crate::theme::Hue::Yellow)));
+        lines.push(Line::from(spans));
+    }
+    frame.render_widget(Paragraph::new(lines), area);
+}
+
+/// The first letters of the hosts above their lanes, in the hosts' hues.
+fn head(app: &App, density: &Density, lanes: usize) -> Line<'static> {
+    let mut spans = vec![Span::raw(" ".repeat(usize::from(RAIL_TIME) + 1))];
+    for host in density.hosts.iter().take(lanes) {
+        let letter = app.loaded.table.hosts.get(*host as usize).and_then(|name| name.chars().next()).unwrap_or('·');
+        spans.push(Span::styled(format!("{} ", letter.to_uppercase()), app.theme.host(*host)));
+    }
+    Line::from(spans)
+}
+
+/// The slices between the first and the last visible event of the stream.
+fn shown_slices(app: &App, density: &Density) -> Option<(usize, usize)> {
+    let time = |place| app.row_at(place).and_then(|row| app.loaded.table.event(row).time());
+    let last = (app.top + usize::from(app.layout.middle.height)).min(app.view_len()).saturating_sub(1);
+    let (first, last) = (time(app.top)?, time(last).or_else(|| time(app.top))?);
+    (last >= density.from && first <= density.to).then(|| (density.slice_of(first), density.slice_of(last)))
+}
+
+fn pin_slices(app: &App, density: &Density) -> Vec<usize> {
+    let times = app.pinned.iter().filter_map(|row| app.loaded.table.event(boxclock_core::event::Row(*row)).time());
+    times.filter(|time| (density.from..=density.to).contains(time)).map(|time| density.slice_of(time)).collect()
+}
+
+/// A time at every fourth slice; with the seconds, or as a date, where the slices ask for it.
+fn time_label(app: &App, density: &Density, slice: usize) -> String {
+    if slice % 4 != 0 {
+        return " ".repeat(usize::from(RAIL_TIME));
+    }
+    let time = density.start_of(slice);
+    let span = density.to.saturating_sub(density.from);
+    let text = if span > 3 * DAY {
+        date_time(time, &app.zone)[5..10].to_owned()
+    } else if span < 10 * MINUTE {
+        time_of_day(time, &app.zone)[3..8].to_owned()
+    } else {
+        time_of_day(time, &app.zone)[..5].to_owned()
+    };
+    format!("{text} ")
+}
+
+/// The middle of the counts of a lane's slices that have events: what is usual there.
+fn usual_count(lane: &[Cell]) -> u32 {
+    let mut counts: Vec<u32> = lane.iter().map(|cell| cell.count).filter(|count| *count > 0).collect();
+    counts.sort_unstable();
+    counts.get(counts.len() / 2).copied().unwrap_or(1)
+}
+
+/// Brightness against what is usual in the lane, so that silence and bursts show; a crash has a glyph of its own.
+fn glyph(app: &App, cell: Cell, usual: u32) -> (&'static str, Style) {
+    let severity = Severity(cell.worst);
+    let style = match severity {
+        Severity(0..=12) => app.theme.faint(),
+        _ => app.theme.severity(severity),
+    };
+    if cell.dumps > 0 {
+        return ("✕", app.theme.severity(Severity::FATAL));
+    }
+    let glyph = match f64::from(cell.count) / f64::from(usual.max(1)) {
+        _ if cell.count == 0 => " ",
+        ..0.5 => "░",
+        ..1.5 => "▒",
+        ..3.0 => "▓",
+        _ => "█",
+    };
+    (glyph, style)
+}

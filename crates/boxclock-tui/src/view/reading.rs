@@ -1,0 +1,230 @@
+//! The reading pane: what the chosen thing says, and what to look at next.
+
+use boxclock_core::clock::human::{date_time, duration_text};
+use boxclock_core::code::Reading as CodeReading;
+use boxclock_core::event::EventRef;
+use boxclock_core::report::sources::SourceOut;
+use ratatui::Frame;
+use ratatui::layout::Rect;
+use ratatui::style::Style;
+use ratatui::text::{Line, Span};
+use ratatui::widgets::Paragraph;
+
+use super::text::{cut, wrap};
+use crate::app::{App, Step};
+
+/// Draws it.
+pub(super) fn draw(app: &App, frame: &mut Frame<'_>, area: Rect) {
+    let mut pane = Pane { app, width: usize::from(area.width).saturating_sub(1), lines: Vec::new() };
+    match app.step {
+        Step::Box => pane.source(),
+        Step::Codes => {
+            if let Some(code) = app.codes.get(app.list_cursor(Step::Codes)) {
+                pane.code(&code.code.reading(), true);
+                pane.facts("found", &format!("{} events, Enter shows the first", code.count));
+            }
+        }
+        Step::Story => pane.paragraph("The story steers the rest: since when and last good bound the time to look at. Everything is optional, and can be changed later.", Style::new()),
+        Step::Cause => {
+            pane.cause_hint();
+            pane.pinned_event();
+        }
+        Step::Stream | Step::Report => pane.event(),
+    }
+    pane.lines.truncate(usize::from(area.height));
+    frame.render_widget(Paragraph::new(pane.lines), area);
+}
+
+struct Pane<'a> {
+    app: &'a App,
+    width: usize,
+    lines: Vec<Line<'static>>,
+}
+
+impl Pane<'_> {
+    fn heading(&mut self, text: &str) {
+        if !self.lines.is_empty() {
+            self.lines.push(Line::raw(""));
+        }
+        self.lines.push(Line::styled(format!(" {text}"), self.app.theme.strong()));
+    }
+
+    fn paragraph(&mut self, text: &str, style: Style) {
+        for line in wrap(text, self.width.saturating_sub(1)) {
+            self.lines.push(Line::styled(format!(" {line}"), style));
+        }
+    }
+
+    /// A label and its value, wrapped under each other.
+    fn facts(&mut self, label: &str, value: &str) {
+        const LABEL: usize = 10;
+        if value.is_empty() {
+            return;
+        }
+        let lines = wrap(value, self.width.saturating_sub(LABEL + 1));
+        for (index, line) in lines.into_iter().enumerate() {
+            let label = if index == 0 { super::text::fit(label, LABEL) } else { " ".repeat(LABEL) };
+            self.lines.push(Line::from(vec![Span::styled(format!(" {label}"), self.app.theme.faint()), Span::raw(line)]));
+        }
+    }
+
+    fn event(&mut self) {
+        let app = self.app;
+        let Some((event, reading)) = app.chosen().zip(app.reading.as_ref()).filter(|(event, reading)| event.row == reading.row)
+        else {
+            return;
+        };
+        self.what(event);
+        self.body(&reading.record.body);
+        for code in event.codes().collect::<std::collections::BTreeSet<_>>() {
+            self.code(&code.reading(), false);
+        }
+        if !reading.record.attributes.is_empty() {
+            self.heading("fields");
+            for (name, value) in &reading.record.attributes {
+                let text = value.as_str().map_or_else(|| value.to_string(), str::to_owned);
+                self.paragraph(&format!("{name}  {text}"), Style::new());
+            }
+        }
+        if !reading.before.is_empty() {
+            self.heading("last problems before, elsewhere");
+            for (row, text) in &reading.before {
+                self.before(event, app.loaded.table.event(*row), text);
+            }
+        }
+    }
+
+    fn what(&mut self, event: EventRef<'_>) {
+        let app = self.app;
+        let time = event.time().map_or("no time".to_owned(), |time| date_time(time, &app.zone));
+        self.facts("when", &time);
+        let drift = app.loaded.table.drift_of(event.actor_id());
+        let mut how = event.time_known().explain().to_owned();
+        if drift != 0 {
+            how.push_str(&format!("; clock of {} corrected by {}", event.host(), duration_text(drift)));
+        }
+        if event.is_disordered() {
+            how.push_str("; does not fit the order of its file");
+        }
+        self.facts("", &how);
+        let severity = event.severity();
+        let reading = app.reading.as_ref().and_then(|reading| reading.record.severity_text.clone());
+        let level = match (severity.name(), reading) {
+            (Some(name), Some(text)) if !name.eq_ignore_ascii_case(&text) => format!("{name} (written {text})"),
+            (Some(name), _) => name.to_owned(),
+            (None, _) if event.is_problem() => "none; its words look like a problem".to_owned(),
+            (None, _) => "none".to_owned(),
+        };
+        self.facts("level", &level);
+        let actor = event.actor();
+        let ids = [("pid", actor.pid), ("tid", actor.tid)];
+        let ids: Vec<String> = ids.into_iter().filter_map(|(name, id)| id.map(|id| format!("{name} {id}"))).collect();
+        self.facts("by", format!("{} {}", event.component(), ids.join(" ")).trim());
+        self.facts("host", event.host());
+        self.facts("source", &app.case.sources[event.source()].name);
+        self.facts("", &format!("line {}, byte {}, {} bytes", event.line(), event.offset(), event.length()));
+    }
+
+    fn body(&mut self, body: &str) {
+        self.heading("what it says");
+        let shown: String = body.chars().take(4000).collect();
+        let lines = wrap(&shown, self.width.saturating_sub(1));
+        let most = 14;
+        let more = lines.len().saturating_sub(most);
+        for line in lines.into_iter().take(most) {
+            self.lines.push(Line::raw(format!(" {line}")));
+        }
+        if more > 0 {
+            self.lines.push(Line::styled(format!(" … {more} more lines"), self.app.theme.faint()));
+        }
+    }
+
+    fn code(&mut self, reading: &CodeReading, full: bool) {
+        let name = reading.name.unwrap_or("no name known");
+        self.heading(&format!("{} {name}", reading.code.written()));
+        let kind = if reading.failure { "failure" } else { "no failure" };
+        if full {
+            self.facts("family", reading.code.family.title());
+        }
+        self.facts("means", &format!("{} ({kind})", reading.meaning.trim_end_matches('.')));
+        self.facts("look at", reading.check);
+    }
+
+    fn before(&mut self, here: EventRef<'_>, event: EventRef<'_>, text: &str) {
+        let ago = match (here.time(), event.time()) {
+            (Some(here), Some(then)) => duration_text(then.saturating_sub(here)),
+            _ => String::new(),
+        };
+        let head = format!(" {ago} {}", event.host());
+        self.lines.push(Line::styled(cut(&head, self.width), self.app.theme.severity(event.severity())));
+        self.lines.push(Line::raw(format!("   {}", cut(text, self.width.saturating_sub(3)))));
+    }
+
+    fn source(&mut self) {
+        let chosen = self.app.list_cursor(Step::Box);
+        if let Some(source) = self.app.sources.get(chosen) {
+            self.source_facts(source);
+        } else if let Some(left) = self.app.case.left_out.get(chosen - self.app.sources.len()) {
+            self.heading("left out");
+            self.paragraph(&left.path, Style::new());
+            self.facts("why", &left.reason);
+        }
+    }
+
+    fn source_facts(&mut self, source: &SourceOut) {
+        self.paragraph(&source.source, self.app.theme.strong());
+        self.facts("host", source.host.as_deref().unwrap_or("not labelled"));
+        self.facts("format", source.format);
+        self.facts("encoding", source.encoding);
+        let from = match source.zone_from {
+            "line" => "each line says it",
+            "user" => "you said so",
+            "host" => "the host's zone, as gathered",
+            _ => "assumed: the case's zone",
+        };
+        self.facts("zone", &format!("{} ({from})", source.zone));
+        if let Some(drift) = source.host.as_ref().and_then(|host| self.app.drift.get(host)) {
+            self.facts("clock", &format!("{} added to every time; d changes it", duration_text(*drift)));
+        } else {
+            self.facts("clock", "as written; d corrects it");
+        }
+        self.heading("accounts");
+        let numbers = [
+            ("bytes", source.bytes),
+            ("lines", source.lines),
+            ("events", source.events),
+            ("attached", source.attached_lines),
+            ("undated", source.undated_events),
+        ];
+        for (label, number) in numbers {
+            self.facts(label, &super::text::grouped(number));
+        }
+        if !source.trouble.is_empty() {
+            self.heading("trouble");
+            for trouble in &source.trouble {
+                self.paragraph(trouble, self.app.theme.severity(boxclock_core::severity::Severity::WARN));
+            }
+        }
+    }
+
+    fn cause_hint(&mut self) {
+        self.paragraph(
+            "Put pins into the chain in the order from the root to the symptom, and say of each link why it follows.",
+            self.app.theme.faint(),
+        );
+    }
+
+    fn pinned_event(&mut self) {
+        let app = self.app;
+        let order = app.cause_order();
+        let Some(row) = order.get(app.list_cursor(Step::Cause)).and_then(|(_, pin)| app.row_of_pin(pin)) else { return };
+        self.lines.push(Line::raw(""));
+        let event = app.loaded.table.event(row);
+        self.facts("host", event.host());
+        self.facts("source", &app.case.sources[event.source()].name);
+        self.facts("", &format!("line {}, byte {}", event.line(), event.offset()));
+        for code in event.codes().collect::<std::collections::BTreeSet<_>>() {
+            self.code(&code.reading(), false);
+        }
+    }
+}

@@ -1,0 +1,115 @@
+//! Text on the screen: cut, padded and wrapped by the width that it really takes.
+
+use unicode_segmentation::UnicodeSegmentation;
+use unicode_width::UnicodeWidthStr;
+
+/// The text without control characters, cut to `width` columns; `…` says that something is missing.
+pub fn cut(text: &str, width: usize) -> String {
+    let shown = boxclock_core::visible(text, false);
+    if shown.width() <= width {
+        return shown;
+    }
+    let mut out = String::new();
+    let mut used = 0;
+    for cluster in shown.graphemes(true) {
+        let wide = cluster.width();
+        if used + wide + 1 > width {
+            break;
+        }
+        out.push_str(cluster);
+        used += wide;
+    }
+    if width > 0 {
+        out.push('…');
+    }
+    out
+}
+
+/// Cut or filled with blanks to exactly `width` columns.
+pub fn fit(text: &str, width: usize) -> String {
+    let mut out = cut(text, width);
+    let used = out.width();
+    out.extend(std::iter::repeat_n(' ', width.saturating_sub(used)));
+    out
+}
+
+/// The text from column `from` on.
+pub fn skip(text: &str, from: usize) -> String {
+    let mut passed = 0;
+    let mut out = String::new();
+    for cluster in text.graphemes(true) {
+        if passed >= from {
+            out.push_str(cluster);
+        }
+        passed += cluster.width();
+    }
+    out
+}
+
+/// Lines of at most `width` columns, broken behind blanks and slashes where possible.
+pub fn wrap(text: &str, width: usize) -> Vec<String> {
+    let width = width.max(1);
+    let mut lines = Vec::new();
+    for paragraph in boxclock_core::visible(text, true).replace('\t', "    ").split('\n') {
+        let mut line = String::new();
+        let mut used = 0;
+        for word in paragraph.split_inclusive([' ', '/', '\\']) {
+            let wide = word.trim_end().width();
+            if used + wide > width && used > 0 {
+                lines.push(std::mem::take(&mut line));
+                used = 0;
+            }
+            for cluster in word.graphemes(true) {
+                if used + cluster.width() > width {
+                    lines.push(std::mem::take(&mut line));
+                    used = 0;
+                }
+                line.push_str(cluster);
+                used += cluster.width();
+            }
+        }
+        lines.push(line);
+    }
+    lines
+}
+
+/// A number in groups of three: `48 112`.
+pub fn grouped(number: u64) -> String {
+    let digits = number.to_string();
+    let mut out = String::new();
+    for (index, digit) in digits.chars().enumerate() {
+        if index > 0 && (digits.len() - index) % 3 == 0 {
+            out.push('\u{a0}');
+        }
+        out.push(digit);
+    }
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn widths_follow_unicode() {
+        assert_eq!(fit("日本語", 5), "日本…");
+        assert_eq!(fit("日本語", 4), "日… ");
+        assert_eq!(fit("e\u{301}a", 3), "e\u{301}a ");
+        assert_eq!(cut("abc", 0), "");
+        assert_eq!(skip("日本語", 2), "本語");
+    }
+
+    #[test]
+    fn wrapping() {
+        assert_eq!(wrap("one two three", 8), ["one two ", "three"]);
+        assert_eq!(wrap("abcdefghij", 4), ["abcd", "efgh", "ij"]);
+        assert_eq!(wrap("a\nb", 4), ["a", "b"]);
+        assert_eq!(wrap("x", 0), ["x"]);
+    }
+
+    #[test]
+    fn groups() {
+        assert_eq!(grouped(48_112).replace('\u{a0}', " "), "48 112");
+        assert_eq!(grouped(7), "7");
+    }
+}

@@ -1,0 +1,98 @@
+//! Title, clocks, and the steps; with the rules around the middle.
+
+use boxclock_core::clock::human::duration_text;
+use ratatui::Frame;
+use ratatui::layout::Rect;
+use ratatui::text::{Line, Span};
+use ratatui::widgets::Paragraph;
+use unicode_width::UnicodeWidthStr;
+
+use super::text::{cut, grouped};
+use crate::app::{App, Step};
+
+/// Draws it.
+pub(super) fn draw(app: &App, frame: &mut Frame<'_>) {
+    let layout = &app.layout;
+    if layout.top.width == 0 {
+        return;
+    }
+    let clocks = clocks(app);
+    let table = &app.loaded.table;
+    let mut facts = format!(
+        " · {} hosts · {} sources · {} events",
+        table.hosts.len().saturating_sub(1),
+        app.case.sources.len(),
+        grouped(table.len() as u64)
+    );
+    if !app.loaded.complete {
+        let (done, total) = app.jobs.progress();
+        facts.push_str(&format!(" · reading {} %", done * 100 / total.max(1)));
+    }
+    let left_out = app.case.left_out.len();
+    if left_out > 0 {
+        facts.push_str(&format!(" · {left_out} left out"));
+    }
+    let room = usize::from(layout.top.width).saturating_sub(clocks.width() + 2);
+    let title_room = room.saturating_sub(facts.width()).max(12).min(room);
+    let title = cut(app.title(), title_room);
+    let facts = cut(&facts, room.saturating_sub(title.width()));
+    let gap = room.saturating_sub(title.width() + facts.width());
+    let line = Line::from(vec![
+        Span::raw(" "),
+        Span::styled(title, app.theme.strong()),
+        Span::styled(facts, app.theme.faint()),
+        Span::raw(" ".repeat(gap)),
+        Span::styled(clocks, app.theme.faint()),
+    ]);
+    frame.render_widget(Paragraph::new(line), layout.top);
+    frame.render_widget(Paragraph::new(steps(app)), layout.steps);
+    rules(app, frame);
+}
+
+/// The zone of the times on the screen, and every clock that is corrected.
+fn clocks(app: &App) -> String {
+    let mut text = format!("clock UTC{}", app.zone.name());
+    if app.zone.name().contains('/') {
+        text = format!("clock {}", app.zone.name());
+    }
+    let mut corrected: Vec<_> = app.drift.iter().collect();
+    corrected.sort();
+    for (host, ns) in corrected {
+        text.push_str(&format!("  {} {}", cut(host, 12), duration_text(*ns)));
+    }
+    cut(&text, usize::from(app.layout.top.width) / 2)
+}
+
+fn steps(app: &App) -> Line<'static> {
+    let mut spans = vec![Span::raw(" ")];
+    for (step, key, name) in Step::ALL {
+        let style = if step == app.step { app.theme.strong() } else { app.theme.faint() };
+        let mark = if step == app.step { style.add_modifier(ratatui::style::Modifier::UNDERLINED) } else { style };
+        spans.push(Span::styled(format!("{key} "), app.theme.faint()));
+        spans.push(Span::styled(name, mark));
+        spans.push(Span::raw("  "));
+    }
+    Line::from(spans)
+}
+
+fn rules(app: &App, frame: &mut Frame<'_>) {
+    let layout = &app.layout;
+    let width = layout.top.width;
+    let style = app.theme.faint();
+    let uprights: Vec<u16> = [layout.rail.right(), layout.reading.x.saturating_sub(1)]
+        .into_iter()
+        .zip([layout.rail.width, layout.reading.width])
+        .filter(|(_, width)| *width > 0)
+        .map(|(x, _)| x)
+        .collect();
+    let rule = |joint: char| -> String { (0..width).map(|x| if uprights.contains(&x) { joint } else { '─' }).collect() };
+    let above = layout.middle.y.saturating_sub(1);
+    let below = layout.middle.bottom();
+    frame.render_widget(Paragraph::new(rule('┬')).style(style), Rect::new(0, above, width, 1));
+    frame.render_widget(Paragraph::new(rule('┴')).style(style), Rect::new(0, below, width, 1).intersection(frame.area()));
+    for x in uprights {
+        let lines: Vec<Line<'_>> = (0..layout.middle.height).map(|_| Line::raw("│")).collect();
+        let area = Rect::new(x, layout.middle.y, 1, layout.middle.height);
+        frame.render_widget(Paragraph::new(lines).style(style), area);
+    }
+}
