@@ -114,17 +114,18 @@ impl<'a> Lane<'a> {
 /// without any dated event they are last.
 fn keys_in_file_order(times: Vec<i64>) -> (Vec<i64>, Vec<u32>) {
     const NONE: u32 = u32::MAX;
+    // From the end towards the start: of two equally long runs this keeps the one whose late lines come later.
     let mut tails: Vec<u32> = Vec::new();
-    let mut before: Vec<u32> = vec![NONE; times.len()];
-    for (index, time) in times.iter().enumerate() {
+    let mut behind: Vec<u32> = vec![NONE; times.len()];
+    for (index, time) in times.iter().enumerate().rev() {
         if *time == NO_TIME {
             continue;
         }
         let length = match tails.last() {
-            Some(last) if times[*last as usize] <= *time => tails.len(),
-            _ => tails.partition_point(|tail| times[*tail as usize] <= *time),
+            Some(last) if times[*last as usize] >= *time => tails.len(),
+            _ => tails.partition_point(|tail| times[*tail as usize] >= *time),
         };
-        before[index] = length.checked_sub(1).map_or(NONE, |shorter| tails[shorter]);
+        behind[index] = length.checked_sub(1).map_or(NONE, |shorter| tails[shorter]);
         if length == tails.len() {
             tails.push(index as u32);
         } else {
@@ -135,7 +136,7 @@ fn keys_in_file_order(times: Vec<i64>) -> (Vec<i64>, Vec<u32>) {
     let mut at = tails.last().copied().unwrap_or(NONE);
     while at != NONE {
         keep[at as usize] = true;
-        at = before[at as usize];
+        at = behind[at as usize];
     }
     let mut key = times.iter().zip(&keep).find(|(_, keep)| **keep).map_or(i64::MAX, |(time, _)| *time);
     let mut late = Vec::new();

@@ -267,7 +267,8 @@ fn word<'a>(line: &'a [u8], at: usize, parts: &mut Parts<'a>) -> Option<usize> {
     if bare.is_empty() || bare.len() > 80 {
         return None;
     }
-    if parts.level.is_none() {
+    // `E, [2026-…] ERROR`: the word says it in full.
+    if parts.level.is_none_or(|(_, text)| text.len() == 1) {
         let strong = bare.len() == 1 && bare[0].is_ascii_uppercase();
         let severity = if strong { Severity::from_word(bare) } else { Severity::from_long_word(bare) };
         // A lone capital is a level only straight behind the time: `A file was …` is a message.

@@ -88,7 +88,7 @@ impl LineFormat for Rfc3164 {
         let strict = lines.iter().filter(|line| self.head(line, 0).is_some()).count();
         let lenient = lines.iter().filter(|line| self.head(line, ISO_TIMES).is_some()).count();
         // Most dated lines carry host and tag: the few others are syslog without a tag.
-        if lenient > strict && strict * 10 >= lenient * 7 {
+        if lenient > strict && strict * 10 >= lenient * 6 {
             Fit { heads: lenient, hint: ISO_TIMES }
         } else {
             Fit { heads: strict, hint: 0 }

@@ -1,1 +1,232 @@
-//! Tests.
+//! The text formats on lines as programs write them, the contest between them, and any bytes.
+
+use proptest::prelude::*;
+
+use super::*;
+use crate::clock::to_rfc3339;
+
+/// What a line's head says, in one string: time, severity, host, component, pid/tid, message.
+fn head(format: &str, line: &str) -> String {
+    head_with(format, line, 0)
+}
+
+fn head_with(format: &str, line: &str, hint: Hint) -> String {
+    let format = by_name(format).unwrap();
+    let Some(head) = format.head(line.as_bytes(), hint) else { return "none".into() };
+    let time = match head.stamp {
+        Stamp::None => "-".into(),
+        Stamp::Utc(ns, _) => to_rfc3339(ns).replace("000000Z", "Z"),
+        Stamp::Local(ns) => to_rfc3339(ns).replace("000000Z", "~"),
+        Stamp::NoYear(ns) => to_rfc3339(ns).replace("000000Z", "?"),
+        Stamp::OutOfRange => "beyond".into(),
+    };
+    let id = |id: Option<u32>| id.map_or("-".into(), |id| id.to_string());
+    let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
+    let record = format.record(line, hint);
+    format!(
+        "{time} {} {} {} {}/{} {}",
+        head.severity.0,
+        text(&head.host),
+        text(&head.component),
+        id(head.pid),
+        id(head.tid),
+        record.body
+    )
+}
+
+#[test]
+fn rfc3164_and_its_variations() {
+    for (line, expected) in [
+        ("<131>Apr 12 02:31:07 dose-gw bridge[88]: refused", "2000-04-12T02:31:07.000? 17 dose-gw bridge 88/- refused"),
+        ("Apr  2 02:31:07 dose-gw bridge: refused", "2000-04-02T02:31:07.000? 0 dose-gw bridge -/- refused"),
+        ("Apr 12 02:31:07 bridge[88]: no host", "2000-04-12T02:31:07.000? 0  bridge 88/- no host"),
+        ("Apr 12 02:31:07 dose-gw last message repeated 3 times", "2000-04-12T02:31:07.000? 0 dose-gw  -/- last message repeated 3 times"),
+        ("<34>Apr 12 2026 02:31:07: link down", "2026-04-12T02:31:07.000~ 18   -/- link down"),
+        (
+            "2026-04-12T02:31:07.442+02:00 pump-ctl systemd[1]: Started x.",
+            "2026-04-12T00:31:07.442Z 0 pump-ctl systemd 1/- Started x.",
+        ),
+        ("<30>2026-04-12T02:31:07Z pump-ctl kernel: eth0 up", "2026-04-12T02:31:07.000Z 9 pump-ctl kernel -/- eth0 up"),
+        ("Apr 12 02:31:07 gw sshd(pam_unix)[9]: x", "2000-04-12T02:31:07.000? 0 gw sshd(pam_unix) 9/- x"),
+        ("2026-04-12T02:31:07Z ERROR dosing: not syslog", "none"),
+        ("2026-04-12 02:31:07 dose-gw bridge: blank instead of T", "none"),
+        ("    at Feed.Read()", "none"),
+        ("<999>Apr 12 02:31:07 gw x: y", "none"),
+    ] {
+        assert_eq!(head("rfc3164", line), expected, "{line}");
+    }
+    let record = by_name("rfc3164").unwrap().record("<131>Apr 12 02:31:07 dose-gw bridge[88]: refused\n", 0);
+    assert_eq!(record.severity_text.as_deref(), Some("131"));
+    assert_eq!(record.attributes["syslog.facility"], "local0");
+    assert_eq!(record.attributes["host.name"], "dose-gw");
+}
+
+/// The examples of RFC 5424, section 6.5.
+#[test]
+fn rfc5424_examples() {
+    for (line, expected) in [
+        (
+            "<34>1 2003-10-11T22:14:15.003Z mymachine.example.com su - ID47 - \u{FEFF}'su root' failed for lonvick on /dev/pts/8",
+            "2003-10-11T22:14:15.003Z 18 mymachine.example.com su -/- 'su root' failed for lonvick on /dev/pts/8",
+        ),
+        (
+            "<165>1 2003-08-24T05:14:15.000003-07:00 192.0.2.1 myproc 8710 - - %% It's time to make the do-nuts.",
+            "2003-08-24T12:14:15.000003000Z 10 192.0.2.1 myproc 8710/- %% It's time to make the do-nuts.",
+        ),
+        (
+            "<165>1 2003-10-11T22:14:15.003Z mymachine.example.com evntslog - ID47 [exampleSDID@32473 iut=\"3\" eventSource=\"Application\" eventID=\"1011\"] An application event",
+            "2003-10-11T22:14:15.003Z 10 mymachine.example.com evntslog -/- An application event",
+        ),
+        ("<13>1 - - - - - -", "- 10   -/- "),
+        ("<13>2 2003-10-11T22:14:15.003Z a b c d - x", "none"),
+        ("<13>1 2003-10-11T22:14:15.003Z a b c d [x y=\"1\" no end", "none"),
+    ] {
+        assert_eq!(head("rfc5424", line), expected, "{line}");
+    }
+    let line = r#"<165>1 2003-10-11T22:14:15.003Z m e - ID47 [a@1 k="q\"\\\]" l="2"][b@2 m="3"]"#;
+    let record = by_name("rfc5424").unwrap().record(line, 0);
+    assert_eq!(record.attributes["a@1.k"], "q\"\\]");
+    assert_eq!(record.attributes["a@1.l"], "2");
+    assert_eq!(record.attributes["b@2.m"], "3");
+    assert_eq!(record.attributes["syslog.msgid"], "ID47");
+}
+
+#[test]
+fn iso_text_shapes() {
+    let local = "2026-04-12T02:31:07.442~";
+    for (line, expected) in [
+        ("2026-04-12 02:31:07,442 - dosing.link - ERROR - lost", format!("{local} 17  dosing.link -/- lost")),
+        ("2026-04-12 02:31:07.442 [main] ERROR a.b.Dosing - lost", format!("{local} 17  a.b.Dosing -/- lost")),
+        ("2026-04-12 02:31:07.442 ERROR [main] a.b.Dosing: lost", format!("{local} 17  a.b.Dosing -/- lost")),
+        ("2026-04-12 02:31:07.442  WARN 99 --- [main] a.b.Dosing : lost", format!("{local} 13  a.b.Dosing 99/- lost")),
+        ("2026-04-12 02:31:07,442 INFO lost: 3", format!("{local} 9  lost -/- 3")),
+        ("2026-04-12 02:31:07.442 [99] ERROR lost it", format!("{local} 17   99/- lost it")),
+        ("2026-04-12 02:31:07.442 [99:7] [warn] lost it", format!("{local} 13   99/7 lost it")),
+        ("2026-04-12 02:31:07.442|DEBUG|dosing|lost", format!("{local} 5  dosing -/- lost")),
+        ("2026-04-12 02:31:07.442\tERROR\tlink.go:14\tlost", format!("{local} 17  link.go:14 -/- lost")),
+        ("2026/04/12 02:31:07.442 link.go:14: lost", format!("{local} 0  link.go:14 -/- lost")),
+        ("[2026-04-12 02:31:07.442] ERROR lost", format!("{local} 17   -/- lost")),
+        ("[2026-04-12T02:31:07.442Z ERROR dosing::link] lost", "2026-04-12T02:31:07.442Z 17  dosing::link -/- lost".into()),
+        ("E, [2026-04-12T02:31:07.442 #99] ERROR -- dosing: lost", format!("{local} 17  dosing 99/- lost")),
+        ("ERROR 2026-04-12 02:31:07.442 lost", format!("{local} 17   -/- lost")),
+        ("[error] 2026-04-12 02:31:07.442 lost", format!("{local} 17   -/- lost")),
+        ("dosing 2026-04-12 02:31:07: lost", "2026-04-12T02:31:07.000~ 0  dosing -/- lost".into()),
+        ("2026-04-12T02:31:07Z A file was lost", "2026-04-12T02:31:07.000Z 0   -/- A file was lost".into()),
+        ("2026-04-12T02:31:07Z  INFO dosing::link: lost", "2026-04-12T02:31:07.000Z 9  dosing::link -/- lost".into()),
+        ("2026-04-12 02:31:07.442 3 tanks lost", format!("{local} 0   -/- 3 tanks lost")),
+        ("Started at 2026-04-12 02:31:07 by hand", "none".into()),
+        ("\tat Feed.Read()", "none".into()),
+        ("9999-12-31T23:59:59Z far", "beyond 0   -/- far".into()),
+    ] {
+        assert_eq!(head("iso-text", line), expected, "{line}");
+    }
+    let record = by_name("iso-text").unwrap().record("2026-04-12 02:31:07.442 [pool-1] ERROR a.B - x\r\n\tat y\r\n", 0);
+    assert_eq!(record.body, "x\n\tat y");
+    assert_eq!(record.attributes["thread.name"], "pool-1");
+}
+
+#[test]
+fn json_lines_of_the_usual_libraries() {
+    for (line, expected) in [
+        (
+            r#"{"time":"2026-04-12T02:31:07.442Z","level":"error","logger":"dosing","pid":99,"message":"lost"}"#,
+            "2026-04-12T02:31:07.442Z 17  dosing 99/- lost",
+        ),
+        (r#"{"ts":1775961067.442,"lvl":"W","msg":"lost"}"#, "2026-04-12T02:31:07.442Z 13   -/- lost"),
+        (r#"{"level":50,"time":1775961067442,"pid":9,"hostname":"gw","msg":"lost"}"#, "2026-04-12T02:31:07.442Z 17 gw  9/- lost"),
+        (
+            r#"{"@timestamp":"2026-04-12T02:31:07.442Z","log":{"level":"WARN","logger":"a.B"},"host":{"name":"gw"},"message":"l\"ost\nx"}"#,
+            "2026-04-12T02:31:07.442Z 13 gw a.B -/- l\"ost\nx",
+        ),
+        (
+            r#"{"timestamp":"2026-04-12T02:31:07.442Z","level":"INFO","fields":{"message":"lost"},"target":"dosing"}"#,
+            "2026-04-12T02:31:07.442Z 9  dosing -/- lost",
+        ),
+        (r#"{"a":1}"#, r#"- 0   -/- {"a":1}"#),
+        (r#"{"time":"2026-04-12T02:31:07.442Z","msg":"cut"#, "none"),
+        ("[1,2]", "none"),
+    ] {
+        assert_eq!(head("json-lines", line), expected, "{line}");
+    }
+    let line = r#"{"time":"2026-04-12T02:31:07Z","severity":"WARNING","msg":"x","job":"p","n":{"a":[1]},"hostname":"h"}"#;
+    let record = by_name("json-lines").unwrap().record(line, 0);
+    assert_eq!(record.severity_text.as_deref(), Some("WARNING"));
+    assert_eq!(serde_json::to_string(&record.attributes).unwrap(), r#"{"job":"p","n":{"a":[1]},"hostname":"h"}"#);
+}
+
+#[test]
+fn dpkg_actions() {
+    let line = "2026-04-12 02:31:07 status installed libtank:amd64 1.2-3";
+    assert_eq!(head("dpkg", line), "2026-04-12T02:31:07.000~ 0  dpkg -/- status installed libtank:amd64 1.2-3");
+    let attributes = by_name("dpkg").unwrap().record(line, 0).attributes;
+    assert_eq!(attributes["package.name"], "libtank:amd64");
+    assert_eq!(attributes["package.state"], "installed");
+    assert_eq!(head("dpkg", "2026-04-12 02:31:07 hello"), "none");
+}
+
+#[test]
+fn no_format_takes_the_lines_of_another() {
+    let files: [(&str, &[&str]); 8] = [
+        ("rfc3164", &["Apr 12 02:31:07 gw a[1]: x", "Apr 12 02:31:08 gw a[1]: y", "\ttrace"]),
+        ("rfc3164", &["2026-04-12T02:31:07.4+02:00 gw a[1]: x", "2026-04-12T02:31:08.4+02:00 gw a: y", "2026-04-12T02:31:08.4+02:00 gw -- MARK --"]),
+        ("rfc5424", &["<13>1 2026-04-12T02:31:07Z gw a 1 - - x", "<14>1 2026-04-12T02:31:07Z gw a 1 - - y"]),
+        ("dpkg", &["2026-04-12 02:31:07 startup archives unpack", "2026-04-12 02:31:07 install a:all <none> 1"]),
+        ("json-lines", &[r#"{"time":"2026-04-12T02:31:07Z","msg":"x"}"#, r#"{"a":2}"#]),
+        ("iso-text", &["2026-04-12 02:31:07 INFO x", "  at y", "  at z", "2026-04-12 02:31:08 status y"]),
+        ("iso-text", &["update 2026-04-12 02:31:07: x", "update 2026-04-12 02:31:08: y"]),
+        ("plain", &["hello", "world 2026", "", "Start-Date: 2026-04-12  02:31:07"]),
+    ];
+    for (expected, lines) in files {
+        let lines: Vec<&[u8]> = lines.iter().map(|line| line.as_bytes()).collect();
+        assert_eq!(detect(&lines).format.name(), expected, "{lines:?}");
+    }
+    assert_eq!(detect(&[]).format.name(), "plain");
+}
+
+#[test]
+fn a_program_name_in_front_counts_only_where_most_lines_have_it() {
+    let format = by_name("iso-text").unwrap();
+    let usual: [&[u8]; 3] = [b"2026-04-12 02:31:07 x", b"2026-04-12 02:31:08 y", b"see 2026-04-12 02:31:07 above"];
+    let hint = format.fit(&usual).hint;
+    assert!(format.head(usual[0], hint).is_some());
+    assert!(format.head(usual[2], hint).is_none());
+}
+
+proptest! {
+    #[test]
+    fn any_bytes(bytes in proptest::collection::vec(any::<u8>(), 0..200), hint in 0_u8..6) {
+        for format in LINE_FORMATS {
+            if let Some(head) = format.head(&bytes, hint) {
+                prop_assert!(head.body <= bytes.len(), "{}", format.name());
+            }
+            format.record(&String::from_utf8_lossy(&bytes), hint);
+        }
+    }
+
+    #[test]
+    fn any_near_miss(line in r#"(<1?[0-9]{1,2}>|2026-04-12[ T]02:31:07|Apr 12 02:31:07|1 |Z|\[|\]|:| |-|ERROR|[a-z]{1,5}|\{|\}|"|\\|é|,|[0-9]{1,4}){0,14}"#, hint in 0_u8..6) {
+        for format in LINE_FORMATS {
+            if let Some(head) = format.head(line.as_bytes(), hint) {
+                prop_assert!(head.body <= line.len(), "{} {line}", format.name());
+            }
+            format.record(&line, hint);
+        }
+    }
+
+    /// A line cut at any place is a record of its own, a rest, or nothing; never a panic.
+    #[test]
+    fn any_cut(at in 0_usize..200) {
+        for line in [
+            r#"<165>1 2003-10-11T22:14:15.003Z m e - ID47 [a@1 k="q\"" l="2"] text"#,
+            r#"{"time":"2026-04-12T02:31:07.442Z","level":"error","log":{"level":"x"},"message":"l\nost"}"#,
+            "E, [2026-04-12T02:31:07.442 #99] ERROR -- dosing: lost",
+            "<131>Apr 12 2026 02:31:07.123 dose-gw bridge[88]: refused",
+        ] {
+            let cut = line.get(..at.min(line.len())).unwrap_or(line);
+            for format in LINE_FORMATS {
+                format.head(cut.as_bytes(), 0);
+                format.record(cut, 0);
+            }
+        }
+    }
+}

@@ -127,7 +127,7 @@ fn keys(app: &App, width: u16) -> Line<'static> {
     let scope = app.step.scope();
     let skipped = [Action::Left, Action::Right, Action::ClearFilter, Action::PreviousHit, Action::WholeSpan];
     let own = BINDINGS.iter().filter(|binding| Some(binding.scope) == scope && !skipped.contains(&binding.action));
-    let enter = BINDINGS.iter().filter(|binding| binding.action == Action::Enter && scope != Some(Scope::Stream));
+    let enter = BINDINGS.iter().filter(|binding| binding.action == Action::Enter && !matches!(scope, Some(Scope::Stream | Scope::Report)));
     let common = BINDINGS.iter().filter(|binding| COMMON.contains(&binding.action));
     let mut spans = vec![Span::raw(" ")];
     let mut used = 1;
