@@ -1,1 +1,141 @@
-//! Tests.
+//! What goes out: the contract's names, and documents that other programs can read.
+
+use std::path::PathBuf;
+
+use serde_json::Value;
+
+use super::events::{EventWriter, Form};
+use super::*;
+use crate::case::Options;
+use crate::clock::Zone;
+use crate::event::Row;
+use crate::work::Work;
+
+const LOG: &str = "\
+<131>Apr 12 02:31:07 dose-gw bridge[88]: open failed: 0x80070005 <b>
+<134>Apr 12 02:31:08 dose-gw bridge[88]: =cmd() | `x`
+";
+
+fn case() -> (tempfile::TempDir, Case, Loaded) {
+    let folder = tempfile::tempdir().unwrap();
+    let path: PathBuf = folder.path().join("messages");
+    std::fs::write(&path, LOG).unwrap();
+    let time = std::time::UNIX_EPOCH + std::time::Duration::from_secs(1_775_961_100);
+    std::fs::File::options().write(true).open(&path).unwrap().set_modified(time).unwrap();
+    let case = Case::open(&[path], Options::default(), &Work::default()).unwrap();
+    let loaded = case.load(&Work::default()).unwrap();
+    (folder, case, loaded)
+}
+
+fn written(case: &Case, loaded: &Loaded, form: Form) -> String {
+    let mut out = Vec::new();
+    EventWriter::new(case, Zone::utc()).write_all(loaded, &loaded.table.order, form, &mut out).unwrap();
+    String::from_utf8(out).unwrap()
+}
+
+#[test]
+fn events_keep_the_contract() {
+    let (_folder, case, loaded) = case();
+    let text = written(&case, &loaded, Form::JsonLines);
+    let event: Value = serde_json::from_str(text.lines().next().unwrap()).unwrap();
+    let keys: Vec<&str> = event.as_object().unwrap().keys().map(String::as_str).collect();
+    assert_eq!(
+        keys,
+        [
+            "time", "time_known", "severity", "severity_number", "severity_text", "host", "source", "line", "offset", "length",
+            "format", "component", "pid", "tid", "codes", "body", "attributes"
+        ]
+    );
+    assert_eq!(event["time"], "2026-04-12T02:31:07.000000000Z");
+    assert_eq!(event["time_known"], "assumed-year");
+    assert_eq!((&event["severity"], &event["severity_number"]), (&Value::from("error"), &Value::from(17)));
+    assert_eq!((&event["host"], &event["component"], &event["pid"]), (&Value::from("dose-gw"), &Value::from("bridge"), &Value::from(88)));
+    assert_eq!((&event["line"], &event["offset"], &event["length"]), (&Value::from(1), &Value::from(0), &Value::from(69)));
+    assert_eq!(
+        event["codes"].to_string(),
+        r#"[{"text":"0x80070005","number":2147942405,"family":"hresult","name":"E_ACCESSDENIED","failure":true}]"#
+    );
+    assert_eq!(event["body"], "open failed: 0x80070005 <b>");
+}
+
+#[test]
+fn sources_keep_the_contract() {
+    let (_folder, case, loaded) = case();
+    let row = serde_json::to_value(&sources::sources(&case, &loaded)[0]).unwrap();
+    let keys: Vec<&str> = row.as_object().unwrap().keys().map(String::as_str).collect();
+    assert_eq!(
+        keys,
+        [
+            "source", "host", "format", "encoding", "zone", "zone_from", "bytes", "lines", "events", "attached_lines",
+            "undated_events", "first", "last", "trouble"
+        ]
+    );
+    assert_eq!((&row["host"], &row["format"], &row["events"]), (&Value::from("dose-gw"), &Value::from("rfc3164"), &Value::from(2)));
+    assert_eq!((&row["zone"], &row["zone_from"]), (&Value::from("+00:00"), &Value::from("case")));
+}
+
+#[test]
+fn other_forms() {
+    let (_folder, case, loaded) = case();
+    let csv_text = written(&case, &loaded, Form::Csv);
+    let mut reader = csv::Reader::from_reader(csv_text.as_bytes());
+    let bodies: Vec<String> = reader.records().map(|record| record.unwrap()[11].to_owned()).collect();
+    assert_eq!(bodies, ["open failed: 0x80070005 <b>", "'=cmd() | `x`"], "a spreadsheet runs no formula");
+    let xml = written(&case, &loaded, Form::Xml);
+    let mut reader = quick_xml::Reader::from_str(&xml);
+    let mut events = 0;
+    loop {
+        match reader.read_event().unwrap() {
+            quick_xml::events::Event::Eof => break,
+            quick_xml::events::Event::Start(tag) if tag.name().as_ref() == b"event" => events += 1,
+            _ => {}
+        }
+    }
+    assert_eq!(events, 2);
+    assert!(xml.contains("&lt;b&gt;"));
+    let text = written(&case, &loaded, Form::Text);
+    assert_eq!(text.lines().next(), Some("2026-04-12 02:31:07.000  dose-gw      error bridge           open failed: 0x80070005 <b>"));
+}
+
+#[test]
+fn the_report_says_what_was_pinned() {
+    let (_folder, case, loaded) = case();
+    let logbook = Logbook::in_memory().unwrap();
+    logbook.set_story("title", "Alarms *stopped*").unwrap();
+    let source = &case.sources[0].name;
+    logbook.set_pin(source, 0, "refused").unwrap();
+    logbook.set_pin(source, 69, "strange").unwrap();
+    logbook.set_pin("gone.log", 5, "of another box").unwrap();
+    let pin = logbook.pins().unwrap()[0].id;
+    logbook.set_chain(&[ChainLink { pin, kind: Link::Root, reason: "rights".into() }]).unwrap();
+    let loaded = loaded.with_drift(&[("dose-gw".to_owned(), -401_000_000_000)].into());
+    let report = Report::new(&case, &loaded, &logbook).unwrap();
+    let text = markdown(&report, Some("x.svg"));
+    for part in [
+        "# Alarms \\*stopped\\*\n",
+        "![The case on one clock](x.svg)",
+        "1. **root** 2026-04-12 02:24:26.000: refused",
+        "why: rights",
+        "line 1, byte 0",
+        "- 2026-04-12 02:24:27.000 strange",
+        "this source is not in the case now",
+        "dose-gw: \u{2212}6m41s was added",
+        "0x80070005 E_ACCESSDENIED",
+    ] {
+        assert!(text.contains(part), "lacks {part:?}:\n{text}");
+    }
+    let svg = drawing(&report);
+    let mut reader = quick_xml::Reader::from_str(&svg);
+    while !matches!(reader.read_event().unwrap(), quick_xml::events::Event::Eof) {}
+    assert!(svg.contains("dose-gw") && svg.contains("<circle"), "{svg}");
+}
+
+#[test]
+fn codes_are_counted_once_an_event() {
+    let (_folder, _case, loaded) = case();
+    let codes = codes::codes(&loaded);
+    assert_eq!(codes.len(), 1);
+    assert_eq!((codes[0].count, codes[0].first_row, codes[0].hosts.as_slice()), (1, Row(0), &["dose-gw".to_owned()][..]));
+    let line: Value = serde_json::from_str(&codes[0].json()).unwrap();
+    assert_eq!(line["name"], "E_ACCESSDENIED");
+}

@@ -1,0 +1,240 @@
+//! The headless commands, run as a user runs them: output, exit status, and what bad input gets.
+
+mod common;
+
+use std::io::{BufRead, BufReader};
+use std::process::{Command, Stdio};
+
+use common::{Home, Ran};
+
+const LOG: &str = "2026-04-12 02:31:07 ERROR [main] dosing - access refused 0x80070005\n2026-04-12 02:31:08 INFO [main] dosing - fine\n";
+
+#[test]
+fn events_sources_codes() {
+    let home = Home::new();
+    home.write("logs/app.log", LOG);
+    let events = home.run(&["events", "logs"]).json();
+    assert_eq!(events.len(), 2);
+    assert_eq!((&events[0]["body"], &events[0]["severity"]), (&"access refused 0x80070005".into(), &"error".into()));
+    let ran = home.run(&["events", "logs", "--where", "level=info", "--zone", "+02:00"]);
+    assert_eq!((ran.status, ran.json()[0]["time"].as_str()), (Some(0), Some("2026-04-12T00:31:08.000000000Z")));
+    let sources = home.run(&["sources", "logs", "--as", "jsonl"]).json();
+    assert_eq!((&sources[0]["format"], &sources[0]["events"]), (&"iso-text".into(), &2.into()));
+    let codes = home.run(&["codes", "logs", "--as", "jsonl"]).json();
+    assert_eq!((&codes[0]["name"], &codes[0]["count"]), (&"E_ACCESSDENIED".into(), &1.into()));
+    let ran = home.run(&["events", "logs", "--as", "csv", "--out", "x.csv"]);
+    assert_eq!((ran.status, ran.out.as_str()), (Some(0), ""));
+    assert_eq!(std::fs::read_to_string(home.path("x.csv")).unwrap().lines().count(), 3);
+}
+
+#[test]
+fn code_in_any_writing() {
+    let home = Home::new();
+    for writing in ["0x80070005", "-2147024891", "2147942405"] {
+        let ran = home.run(&["code", writing, "--as", "jsonl"]);
+        assert_eq!(ran.json()[0]["name"], "E_ACCESSDENIED", "{writing}");
+    }
+    assert_eq!(home.run(&["code", "5", "--os", "linux", "--as", "jsonl"]).json()[0]["name"], "EIO");
+    assert_eq!(home.run(&["code", "5", "--os", "windows", "--as", "jsonl"]).json()[0]["name"], "ERROR_ACCESS_DENIED");
+    let ran = home.run(&["code", "hello", "5"]);
+    assert_eq!(ran.status, Some(3));
+    assert!(ran.err.contains("\"hello\" is no code"), "{}", ran.err);
+    assert_eq!(home.run(&["code", "hello"]).status, Some(1));
+}
+
+#[test]
+fn wrong_usage_is_2_and_says_where() {
+    let home = Home::new();
+    home.write("app.log", LOG);
+    let ran = home.run(&["events", "app.log", "--where", "level>=wran"]);
+    assert_eq!((ran.status, ran.out.as_str()), (Some(2), ""));
+    assert!(ran.err.contains("  level>=wran\n         ^^^^ \"wran\" is not a level"), "{}", ran.err);
+    for arguments in [&["events"][..], &["events", "app.log", "--zone", "Nowhere"], &["events", "app.log", "--drift", "gw"], &["dance"]] {
+        assert_eq!(home.run(arguments).status, Some(2), "{arguments:?}");
+    }
+}
+
+#[test]
+fn not_done_is_1_and_names_the_thing() {
+    let home = Home::new();
+    for command in ["events", "sources", "codes", "check"] {
+        let ran = home.run(&[command, "nowhere"]);
+        assert_eq!((ran.status, ran.out.as_str()), (Some(1), ""), "{command}");
+        assert!(ran.err.contains("no such file or folder: nowhere"), "{}", ran.err);
+    }
+    home.write("cut.box.zip", b"PK\x03\x04 and then nothing more");
+    let ran = home.run(&["events", "cut.box.zip"]);
+    assert_eq!(ran.status, Some(1));
+    assert!(ran.err.contains("cut.box.zip is not a complete ZIP archive"), "{}", ran.err);
+}
+
+#[test]
+fn done_in_part_is_3_and_names_what_was_left_out() {
+    let home = Home::new();
+    home.write("logs/app.log", LOG);
+    home.write("logs/blob", [0x1F, 0x8B, 8, 0, 1, 2, 3, 4, 5, 6, 7, 0xFF, 0xFE, 0x81]);
+    let ran = home.run(&["events", "logs"]);
+    assert_eq!((ran.status, ran.json().len()), (Some(3), 2));
+    assert!(ran.err.contains("left out: logs/blob") && ran.err.contains("gzip"), "{}", ran.err);
+    // A dump that is cut off in the middle is still an event.
+    let mut dump = std::fs::read(concat!(env!("CARGO_MANIFEST_DIR"), "/../boxclock-core/tests/data/feeder.dmp")).unwrap();
+    dump.truncate(4000);
+    home.write("cut.dmp", dump);
+    let ran = home.run(&["events", "cut.dmp"]);
+    assert_eq!(ran.status, Some(3));
+    assert!(ran.err.contains("cut off at byte 4000"), "{}", ran.err);
+    assert_eq!(ran.json()[0]["format"], "minidump");
+}
+
+#[test]
+fn a_folder_that_may_not_be_read() {
+    let home = Home::new();
+    home.write("logs/app.log", LOG);
+    home.write("logs/secret/x.log", LOG);
+    let mode = |mode: &str| Command::new("chmod").args([mode, home.path("logs/secret").to_str().unwrap()]).status().unwrap();
+    mode("000");
+    // As root nothing is unreadable: another user runs it then.
+    let root = Ran::of(Command::new("id").arg("-u").output().unwrap()).out.trim() == "0";
+    let ran = if root {
+        Command::new("chmod").args(["-R", "a+rX", home.path("logs/app.log").to_str().unwrap()]).status().unwrap();
+        let mut open = Command::new("chmod");
+        open.args(["a+rwx", home.path("").to_str().unwrap(), home.path("logs").to_str().unwrap()]).status().unwrap();
+        let copy = home.path("boxclock");
+        std::fs::copy(common::binary(), &copy).unwrap();
+        let command = format!("cd {} && HOME=/nonexistent {} events logs", home.path("").display(), copy.display());
+        Ran::of(Command::new("setpriv").args(["--reuid=65534", "--clear-groups", "sh", "-c", &command]).output().unwrap())
+    } else {
+        home.run(&["events", "logs"])
+    };
+    mode("755");
+    assert_eq!((ran.status, ran.json().len()), (Some(3), 2), "{}", ran.err);
+    assert!(ran.err.contains("logs/secret") && ran.err.contains("Permission denied"), "{}", ran.err);
+}
+
+#[test]
+fn a_broken_pipe_ends_quietly() {
+    let home = Home::new();
+    home.write("app.log", LOG.repeat(50_000));
+    let mut child = home.command().args(["events", "app.log"]).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+    let mut line = String::new();
+    BufReader::new(child.stdout.take().unwrap()).read_line(&mut line).unwrap();
+    // The reader is gone now.
+    let output = child.wait_with_output().unwrap();
+    assert_eq!((output.status.code(), String::from_utf8_lossy(&output.stderr).into_owned()), (Some(0), String::new()));
+    assert!(line.starts_with("{\"time\""));
+}
+
+#[test]
+fn pack_check_and_damage() {
+    let home = Home::new();
+    home.write("gw/var/log/messages", "Apr 12 02:31:07 gw a[1]: x\n");
+    let ran = home.run(&["pack", "--host", "dose-gw=gw", "--into", "x.box.zip", "--title", "Alarms stopped"]);
+    assert_eq!(ran.status, Some(0), "{}", ran.err);
+    let ran = home.run(&["check", "x.box.zip"]);
+    assert_eq!(ran.status, Some(0), "{}", ran.err);
+    let events = home.run(&["events", "x.box.zip"]).json();
+    assert_eq!((&events[0]["host"], &events[0]["source"]), (&"dose-gw".into(), &"hosts/dose-gw/var/log/messages".into()));
+    assert_eq!(home.run(&["pack", "gw", "--into", "x.box.zip"]).status, Some(1), "never overwritten");
+    // One flipped bit in the packed bytes, behind the name and its extra field.
+    let mut bytes = std::fs::read(home.path("x.box.zip")).unwrap();
+    let at = bytes.windows(8).position(|window| window == b"messages").unwrap() + 32;
+    bytes[at] ^= 0x10;
+    std::fs::write(home.path("y.box.zip"), &bytes).unwrap();
+    let ran = home.run(&["check", "y.box.zip"]);
+    assert_eq!(ran.status, Some(1));
+    assert!(ran.out.contains("changed: hosts/dose-gw/var/log/messages"), "{}", ran.out);
+    let ran = home.run(&["events", "y.box.zip"]);
+    assert_eq!(ran.status, Some(3), "{}", ran.err);
+    assert!(ran.err.contains("hosts/dose-gw/var/log/messages"), "{}", ran.err);
+}
+
+#[test]
+fn pack_lists_what_it_cannot_read() {
+    let home = Home::new();
+    home.write("logs/app.log", LOG);
+    Command::new("mkfifo").arg(home.path("logs/pipe")).status().unwrap();
+    let ran = home.run(&["pack", "logs", "--into", "x.box.zip"]);
+    assert_eq!(ran.status, Some(3));
+    assert!(ran.err.contains("logs/pipe") && ran.err.contains("a FIFO"), "{}", ran.err);
+    let ran = home.run(&["events", "x.box.zip"]);
+    assert_eq!((ran.status, ran.json().len()), (Some(3), 2));
+    assert!(ran.err.contains("could not be gathered: a FIFO"), "{}", ran.err);
+}
+
+/// Noise that does not compress.
+fn noise(bytes: usize) -> Vec<u8> {
+    let mut state = 0x1234_5678_9ABC_DEF0_u64;
+    let step = |_| {
+        state ^= state << 13;
+        state ^= state >> 7;
+        state ^= state << 17;
+        state as u8
+    };
+    (0..bytes).map(step).collect()
+}
+
+#[test]
+fn a_full_disk_leaves_no_half_box() {
+    let home = Home::new();
+    home.write("logs/noise.log", noise(2 << 20));
+    std::fs::create_dir(home.path("small")).unwrap();
+    let script = format!(
+        "mount -t tmpfs -o size=256k none small && {} pack logs --into small/x.box.zip; echo status $?; ls -A small",
+        common::binary().display()
+    );
+    let output = Command::new("unshare").args(["-rm", "sh", "-c", &script]).current_dir(home.path("")).output().unwrap();
+    let ran = Ran::of(output);
+    assert!(ran.err.contains("cannot write small/x.box.zip") && ran.err.contains("No space left"), "{} {}", ran.out, ran.err);
+    assert_eq!(ran.out, "status 1\n", "nothing is left on the full disk");
+}
+
+#[test]
+fn killed_while_packing() {
+    let home = Home::new();
+    home.write("logs/noise.log", noise(48 << 20));
+    let mut child = home.command().args(["pack", "logs", "--into", "x.box.zip"]).stdout(Stdio::null()).spawn().unwrap();
+    // Kill it when it has written something under its temporary name.
+    let written = || {
+        let parts = std::fs::read_dir(home.path("")).unwrap().filter_map(Result::ok);
+        parts.filter(|entry| entry.file_name().to_string_lossy().ends_with(".part")).any(|entry| entry.metadata().is_ok_and(|data| data.len() > 0))
+    };
+    while !written() {
+        assert!(child.try_wait().unwrap().is_none(), "it was faster than the test");
+        std::thread::yield_now();
+    }
+    child.kill().unwrap();
+    child.wait().unwrap();
+    assert!(!home.path("x.box.zip").exists());
+    assert_eq!(home.run(&["pack", "logs", "--into", "x.box.zip"]).status, Some(0), "it works the next time");
+}
+
+#[test]
+fn report_and_drift_from_the_logbook() {
+    let home = Home::new();
+    assert_eq!(home.run(&["demo", "--into", "night.box.zip"]).status, Some(0));
+    for into in ["night.md", "night.svg"] {
+        let ran = home.run(&["report", "night.box.zip", "--into", into]);
+        assert_eq!(ran.status, Some(0), "{}", ran.err);
+    }
+    let text = std::fs::read_to_string(home.path("night.md")).unwrap();
+    assert!(text.starts_with("# Saltmere dosing alarms stopped\n"), "{text}");
+    assert!(std::fs::read_to_string(home.path("night.svg")).unwrap().contains("<svg"));
+    assert_eq!(home.run(&["report", "night.box.zip", "--into", "night.doc"]).status, Some(2));
+    let first = |arguments: &[&str]| {
+        let mut all = vec!["events", "night.box.zip", "--where", "host=dose-gw refused"];
+        all.extend(arguments);
+        home.run(&all).json()[0]["time"].as_str().unwrap().to_owned()
+    };
+    assert_eq!(first(&[]), "2026-04-12T00:31:11.000000000Z");
+    assert_eq!(first(&["--drift", "dose-gw=-6m41s"]), "2026-04-12T00:24:30.000000000Z");
+    let ran = home.run(&["events", "night.box.zip", "--drift", "dose-gv=1s", "--where", "format=minidump"]);
+    assert!(ran.err.contains("no host is called dose-gv"), "{}", ran.err);
+}
+
+#[test]
+fn help_completions_and_manual() {
+    let home = Home::new();
+    assert!(home.run(&["--help"]).out.contains("boxclock events night.box.zip --where"));
+    assert!(home.run(&["completions", "bash"]).out.contains("_boxclock"));
+    assert!(home.run(&["manual"]).out.contains(".TH boxclock"));
+}
