@@ -170,7 +170,7 @@ impl Case {
     /// # Errors
     /// When cancelled.
     pub fn load(&self, work: &Work) -> Result<Loaded> {
-        Loader::new(self).run(work, |_| {})
+        Loader::new(self).run(work)
     }
 }
 

@@ -1,6 +1,6 @@
 //! Codes: recognising them in text, and saying what they mean.
 //!
-//! [`scan`] finds the places in a text that are codes; [`catalogue`] knows families, names and meanings. A code's
+//! [`scan()`] finds the places in a text that are codes; [`catalogue`] knows families, names and meanings. A code's
 //! identity is its family and number, so the different writings of one code (hexadecimal, signed, a name) are the
 //! same.
 

@@ -229,7 +229,9 @@ impl Table {
     }
 
     fn widen(&self, span: &mut Option<(i64, i64)>, part: &Part, index: usize) {
-        let (Some(time), Some(actor)) = (part.segment.times.get(index), part.segment.actor_ids.get(index)) else { return };
+        let (Some(time), Some(actor)) = (part.segment.times.get(index), part.segment.actor_ids.get(index)) else {
+            return;
+        };
         if *time != NO_TIME {
             let time = time.saturating_add(self.drift_of(part.actor_ids[usize::from(*actor)]));
             let (first, last) = span.unwrap_or((time, time));
@@ -252,7 +254,11 @@ impl Table {
         self.order.capacity() * 4
             + self.disordered.capacity() * 4
             + self.actors.capacity() * size_of::<TableActor>()
-            + self.parts.iter().map(|part| part.segment.memory_bytes() + part.actor_ids.len() * 4 + size_of::<Part>()).sum::<usize>()
+            + self
+                .parts
+                .iter()
+                .map(|part| part.segment.memory_bytes() + part.actor_ids.len() * 4 + size_of::<Part>())
+                .sum::<usize>()
     }
 }
 

@@ -25,14 +25,8 @@ mod word;
 mod tests;
 
 /// All text formats, the most particular first: of equally good ones the detector takes the first.
-pub static LINE_FORMATS: [&dyn LineFormat; 6] = [
-    &rfc5424::Rfc5424,
-    &dpkg::Dpkg,
-    &json_lines::JsonLines,
-    &rfc3164::Rfc3164,
-    &iso_text::IsoText,
-    &plain::Plain,
-];
+pub static LINE_FORMATS: [&dyn LineFormat; 6] =
+    [&rfc5424::Rfc5424, &dpkg::Dpkg, &json_lines::JsonLines, &rfc3164::Rfc3164, &iso_text::IsoText, &plain::Plain];
 
 /// What a format learned about one file when it was detected, for example where in the line the time stands. Its
 /// meaning belongs to the format; 0 is the usual case.

@@ -118,10 +118,16 @@ pub fn hex(bytes: &[u8]) -> String {
 /// When it is named like a box but is no readable ZIP archive, for example because it is cut off.
 pub fn is_box(path: &Path) -> Result<bool> {
     let mut start = [0; 4];
-    let zip = path.is_file() && File::open(path).and_then(|mut file| file.read_exact(&mut start)).is_ok() && start == *b"PK\x03\x04";
+    let zip = path.is_file()
+        && File::open(path).and_then(|mut file| file.read_exact(&mut start)).is_ok()
+        && start == *b"PK\x03\x04";
     let named = path.to_string_lossy().ends_with(".box.zip") && path.is_file();
     if !zip {
-        return if named { Err(Error::new(format!("{} is not a box: it is no ZIP archive", path.display()))) } else { Ok(false) };
+        return if named {
+            Err(Error::new(format!("{} is not a box: it is no ZIP archive", path.display())))
+        } else {
+            Ok(false)
+        };
     }
     match open_zip(path) {
         Ok(archive) => Ok(archive.index_for_name(SEAL_NAME).is_some()),
@@ -158,8 +164,9 @@ fn read_seal(archive: &mut Archive, path: &Path) -> Result<(Seal, Vec<u8>)> {
         return Err(Error::new(format!("{} is not a box: it holds no {SEAL_NAME}", path.display())));
     }
     let bytes = read_member(archive, path, SEAL_NAME)?;
-    let seal: Seal = serde_json::from_slice(&bytes)
-        .map_err(|error| Error::caused(format!("the seal ({SEAL_NAME}) of {} cannot be read", path.display()), error))?;
+    let seal: Seal = serde_json::from_slice(&bytes).map_err(|error| {
+        Error::caused(format!("the seal ({SEAL_NAME}) of {} cannot be read", path.display()), error)
+    })?;
     if seal.version > SEAL_VERSION {
         return Err(Error::new(format!(
             "{} was sealed by a newer program (version {} of the seal, {SEAL_VERSION} is known here)",
@@ -171,7 +178,12 @@ fn read_seal(archive: &mut Archive, path: &Path) -> Result<(Seal, Vec<u8>)> {
 }
 
 /// Copies all of `from` to `to`, in pieces; gives size and SHA-256.
-fn copy_hashed(from: &mut impl Read, to: &mut impl Write, limit: u64, work: &Work) -> std::result::Result<(u64, String), CopyError> {
+fn copy_hashed(
+    from: &mut impl Read,
+    to: &mut impl Write,
+    limit: u64,
+    work: &Work,
+) -> std::result::Result<(u64, String), CopyError> {
     let mut hash = Sha256::new();
     let mut size = 0_u64;
     let mut buffer = vec![0; 256 << 10];

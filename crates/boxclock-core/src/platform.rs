@@ -50,10 +50,10 @@ fn base(kind: fn(&etcetera::base_strategy::Xdg) -> PathBuf) -> Option<PathBuf> {
 
 /// The folder for what people add and keep (logbooks, the shelf): `$XDG_DATA_HOME/boxclock`.
 pub fn data_dir() -> Option<PathBuf> {
-    base(|strategy| etcetera::BaseStrategy::data_dir(strategy))
+    base(etcetera::BaseStrategy::data_dir)
 }
 
 /// The folder for what can be made again (unpacked boxes): `$XDG_CACHE_HOME/boxclock`.
 pub fn cache_dir() -> Option<PathBuf> {
-    base(|strategy| etcetera::BaseStrategy::cache_dir(strategy))
+    base(etcetera::BaseStrategy::cache_dir)
 }

@@ -9,11 +9,11 @@ mod svg;
 pub use markdown::markdown;
 pub use svg::drawing;
 
+use crate::Result;
 use crate::case::{Case, Loaded};
 use crate::clock::Zone;
 use crate::event::{EventRef, RecordReader};
 use crate::logbook::{ChainLink, Link, Logbook, Pin, Story};
-use crate::Result;
 
 /// All that a report is made of.
 pub struct Report<'a> {

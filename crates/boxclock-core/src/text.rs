@@ -22,14 +22,6 @@ impl SourceFile {
         Ok(Self { file: File::open(path)? })
     }
 
-    /// Its length in bytes now.
-    ///
-    /// # Errors
-    /// As the system reports them.
-    pub fn len(&self) -> io::Result<u64> {
-        Ok(self.file.metadata()?.len())
-    }
-
     /// Fills `buffer` with up to `wanted` bytes from `offset`; fewer where the file ends.
     ///
     /// # Errors

@@ -2,8 +2,10 @@
 
 use std::cmp::Reverse;
 use std::collections::BinaryHeap;
+use std::collections::binary_heap::PeekMut;
 
 use crate::event::{EventRef, NO_TIME, Part, Row, Table, TableActor};
+use crate::work::{Work, parallel, workers};
 
 pub mod density;
 
@@ -14,10 +16,9 @@ pub mod density;
 /// that run, and are given back as disordered. Undated events come last, but those at a source's start come right
 /// before its first dated one. Equal times keep the order of sources.
 ///
-/// Cost: linear for sources in order, plus one heap step whenever the merge changes from one source to another.
+/// Cost: linear for sources in order, plus one heap step whenever the merge changes from one source to another; on all
+/// cores.
 pub fn merge(parts: &[Part], actors: &[TableActor], drift: &[i64]) -> (Vec<u32>, Vec<u32>) {
-    let total = parts.last().map_or(0, |part| part.first_row as usize + part.segment.len());
-    let mut order = Vec::with_capacity(total);
     let mut disordered = Vec::new();
     let mut lanes: Vec<Lane<'_>> = Vec::new();
     let mut start = 0;
@@ -27,34 +28,59 @@ pub fn merge(parts: &[Part], actors: &[TableActor], drift: &[i64]) -> (Vec<u32>,
         lanes.push(Lane::new(&parts[start..start + length], actors, drift, &mut disordered));
         start += length;
     }
-    let mut heap: BinaryHeap<Reverse<(i64, usize)>> =
-        lanes.iter().enumerate().filter_map(|(index, lane)| lane.key().map(|key| Reverse((key, index)))).collect();
-    while let Some(Reverse((_, index))) = heap.pop() {
-        let limit = heap.peek().map(|Reverse(next)| *next);
-        let lane = &mut lanes[index];
-        while let Some(key) = lane.key() {
-            if limit.is_some_and(|next| (key, index) > next) {
-                heap.push(Reverse((key, index)));
-                break;
-            }
-            order.push(lane.row());
-            lane.step();
-        }
-    }
     disordered.sort_unstable();
-    (order, disordered)
+    // Pieces between pivots are merged on their own: one piece a core.
+    let pivots = pivots(&lanes);
+    let pieces = parallel(pivots.len() + 1, &Work::default(), |piece| {
+        let from = piece.checked_sub(1).map(|before| pivots[before]);
+        merge_between(&lanes, from, pivots.get(piece).copied())
+    });
+    (pieces.concat(), disordered)
 }
 
-/// One source while it is being merged.
+/// Keys that cut the events into about equal pieces, taken from the longest lane.
+fn pivots(lanes: &[Lane<'_>]) -> Vec<i64> {
+    let Some(longest) = lanes.iter().max_by_key(|lane| lane.len()).filter(|lane| lane.len() > 100_000) else {
+        return Vec::new();
+    };
+    let pieces = workers();
+    let mut pivots: Vec<i64> = (1..pieces).map(|piece| longest.key_at(longest.len() * piece / pieces)).collect();
+    pivots.dedup();
+    pivots
+}
+
+/// Merges the events whose keys are from `from` on and before `to`.
+fn merge_between(lanes: &[Lane<'_>], from: Option<i64>, to: Option<i64>) -> Vec<u32> {
+    let mut cursors: Vec<Cursor<'_, '_>> = lanes.iter().map(|lane| Cursor::at(lane, from, to)).collect();
+    let mut order = Vec::with_capacity(cursors.iter().map(|cursor| cursor.end - cursor.done).sum());
+    let mut heap: BinaryHeap<Reverse<(i64, usize)>> = cursors
+        .iter()
+        .enumerate()
+        .filter_map(|(index, cursor)| cursor.key().map(|key| Reverse((key, index))))
+        .collect();
+    // Changing the top in place costs next to nothing while the same source goes on.
+    while let Some(mut top) = heap.peek_mut() {
+        let index = top.0.1;
+        let cursor = &mut cursors[index];
+        order.push(cursor.row());
+        cursor.step();
+        match cursor.key() {
+            Some(key) => *top = Reverse((key, index)),
+            None => {
+                PeekMut::pop(top);
+            }
+        }
+    }
+    order
+}
+
+/// One source with its keys.
 struct Lane<'a> {
     parts: &'a [Part],
     /// Keys of all events, where the times themselves cannot serve.
     keys: Option<Vec<i64>>,
-    /// For each part: what to add to its times, where that is one number.
+    /// What to add to its times, where that is one number.
     drift: i64,
-    part: usize,
-    index: usize,
-    done: usize,
 }
 
 impl<'a> Lane<'a> {
@@ -65,11 +91,12 @@ impl<'a> Lane<'a> {
         let one_drift = drifts.all(|drift| drift == first);
         let joined = parts.windows(2).all(|pair| pair[0].segment.times.last() <= pair[1].segment.times.first());
         let dated = parts.first().and_then(|part| part.segment.times.first()).is_none_or(|time| *time != NO_TIME);
-        let mut lane = Self { parts, keys: None, drift: first, part: 0, index: 0, done: 0 };
+        let mut lane = Self { parts, keys: None, drift: first };
         if !(one_drift && joined && dated && parts.iter().all(|part| part.segment.sorted)) {
             let times = parts.iter().flat_map(|part| {
                 part.segment.times.iter().zip(&part.segment.actor_ids).map(move |(time, actor)| {
-                    if *time == NO_TIME { NO_TIME } else { time.saturating_add(of_actor(part.actor_ids[usize::from(*actor)])) }
+                    let drift = of_actor(part.actor_ids[usize::from(*actor)]);
+                    if *time == NO_TIME { NO_TIME } else { time.saturating_add(drift) }
                 })
             });
             let (keys, late) = keys_in_file_order(times.collect());
@@ -77,20 +104,78 @@ impl<'a> Lane<'a> {
             disordered.extend(late.into_iter().map(|index| first_row + index));
             lane.keys = Some(keys);
         }
-        lane.skip_empty();
         lane
     }
 
+    fn first_row(&self) -> usize {
+        self.parts.first().map_or(0, |part| part.first_row as usize)
+    }
+
+    /// Number of events.
+    fn len(&self) -> usize {
+        self.parts.last().map_or(0, |part| part.first_row as usize + part.segment.len() - self.first_row())
+    }
+
+    /// The part that holds the event at an index.
+    fn part_of(&self, index: usize) -> usize {
+        let row = self.first_row() + index;
+        self.parts.partition_point(|part| part.first_row as usize <= row).saturating_sub(1)
+    }
+
+    /// The key of the event at an index below the length.
+    fn key_at(&self, index: usize) -> i64 {
+        if let Some(keys) = &self.keys {
+            return keys[index];
+        }
+        let part = &self.parts[self.part_of(index)];
+        part.segment.times[self.first_row() + index - part.first_row as usize].saturating_add(self.drift)
+    }
+
+    /// The index of the first event whose key is not before `key`.
+    fn index_of(&self, key: i64) -> usize {
+        let (mut low, mut high) = (0, self.len());
+        while low < high {
+            let middle = low + (high - low) / 2;
+            if self.key_at(middle) < key { low = middle + 1 } else { high = middle }
+        }
+        low
+    }
+}
+
+/// A place in a lane that moves on.
+struct Cursor<'l, 'a> {
+    lane: &'l Lane<'a>,
+    part: usize,
+    /// Index in the part.
+    index: usize,
+    /// Index in the lane.
+    done: usize,
+    end: usize,
+}
+
+impl<'l, 'a> Cursor<'l, 'a> {
+    fn at(lane: &'l Lane<'a>, from: Option<i64>, to: Option<i64>) -> Self {
+        let done = from.map_or(0, |key| lane.index_of(key));
+        let end = to.map_or(lane.len(), |key| lane.index_of(key));
+        let part = lane.part_of(done);
+        let index = lane.first_row() + done - lane.parts.get(part).map_or(0, |part| part.first_row as usize);
+        let mut cursor = Self { lane, part, index, done, end };
+        cursor.skip_empty();
+        cursor
+    }
+
     fn key(&self) -> Option<i64> {
-        let part = self.parts.get(self.part)?;
-        Some(match &self.keys {
+        if self.done >= self.end {
+            return None;
+        }
+        Some(match &self.lane.keys {
             Some(keys) => keys[self.done],
-            None => part.segment.times[self.index].saturating_add(self.drift),
+            None => self.lane.parts[self.part].segment.times[self.index].saturating_add(self.lane.drift),
         })
     }
 
     fn row(&self) -> u32 {
-        self.parts[self.part].first_row + self.index as u32
+        self.lane.parts[self.part].first_row + self.index as u32
     }
 
     fn step(&mut self) {
@@ -100,7 +185,7 @@ impl<'a> Lane<'a> {
     }
 
     fn skip_empty(&mut self) {
-        while self.parts.get(self.part).is_some_and(|part| self.index >= part.segment.len()) {
+        while self.lane.parts.get(self.part).is_some_and(|part| self.index >= part.segment.len()) {
             self.part += 1;
             self.index = 0;
         }

@@ -51,7 +51,10 @@ pub fn elf_core(name: &str, command_line: &str, pid: u32, signal: u32) -> Vec<u8
     info.u32(8, (-6_i32).cast_unsigned());
     info.u32(16, pid);
     note(&mut notes, 0x5349_4749, &info.0);
-    let files = [("/usr/sbin/dosingd", 0x5590_0000_0000, 0x5590_0004_2000), ("/usr/lib/x86_64-linux-gnu/libc.so.6", 0x7F10_0000_0000, 0x7F10_001E_0000)];
+    let files = [
+        ("/usr/sbin/dosingd", 0x5590_0000_0000, 0x5590_0004_2000),
+        ("/usr/lib/x86_64-linux-gnu/libc.so.6", 0x7F10_0000_0000, 0x7F10_001E_0000),
+    ];
     let mut mapped = Image::new(16 + files.len() * 24);
     mapped.u64(0, files.len() as u64);
     mapped.u64(8, PAGE);
@@ -77,7 +80,9 @@ pub fn elf_core(name: &str, command_line: &str, pid: u32, signal: u32) -> Vec<u8
     let notes_at = 64 + 2 * 56;
     let stack_at = (notes_at + notes.len()).next_multiple_of(PAGE as usize);
     for (index, (kind, offset, address, size)) in
-        [(4, notes_at as u64, 0, notes.len() as u64), (1, stack_at as u64, 0x7FFC_0000_0000, PAGE)].into_iter().enumerate()
+        [(4, notes_at as u64, 0, notes.len() as u64), (1, stack_at as u64, 0x7FFC_0000_0000, PAGE)]
+            .into_iter()
+            .enumerate()
     {
         let at = 64 + index * 56;
         image.u32(at, kind);

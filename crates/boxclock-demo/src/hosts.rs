@@ -50,24 +50,37 @@ fn dosing(root: &Path) -> io::Result<()> {
         object.to_string()
     };
     log.noise(&mut rng, (START, END), 3_000, |rng, _| match rng.u8(0..10) {
-        0..=4 => entry("info", &format!("sampled {}", tank(rng)), json!({ "ph": 8.1 + f64::from(rng.u8(0..20)) / 100.0, "salinity_ppt": 34 })),
+        0..=4 => entry(
+            "info",
+            &format!("sampled {}", tank(rng)),
+            json!({ "ph": 8.1 + f64::from(rng.u8(0..20)) / 100.0, "salinity_ppt": 34 }),
+        ),
         5..=7 => entry("debug", "scheduler tick", json!({ "queue": rng.u8(0..3) })),
         8 => entry("info", &format!("pump for {} idle", tank(rng)), json!({})),
         _ => entry("info", "heartbeat sent", json!({ "status": 200 })),
     });
     for hour in 0..4 {
-        log.add(at(hour - 4, 12, 3, 88), entry("warn", "tank kelp: level sensor slow to answer", json!({ "wait_ms": 950 })));
+        log.add(
+            at(hour - 4, 12, 3, 88),
+            entry("warn", "tank kelp: level sensor slow to answer", json!({ "wait_ms": 950 })),
+        );
     }
     log.add(PLAN, entry("info", "plan nightly: 3 tanks, 36 doses", json!({ "job": "plan-0412" })));
     for (try_, time) in refusals() {
         let level = if try_ % 8 == 7 { "error" } else { "warn" };
         let message = format!("frame refused by gateway, retry {}", try_ + 1);
-        log.add(time + 30, entry(level, &message, json!({ "job": "plan-0412", "error": "EPROTO", "seq": 4096 + try_ })));
+        log.add(
+            time + 30,
+            entry(level, &message, json!({ "job": "plan-0412", "error": "EPROTO", "seq": 4096 + try_ })),
+        );
     }
     log.add(ASSERT - 2, entry("error", "send window full: 80 frames unanswered", json!({ "job": "plan-0412" })));
-    log.add(ASSERT, entry("fatal", "assertion failed: seq < window (dosing/link.c:214)", json!({ "job": "plan-0412" })));
+    log.add(
+        ASSERT,
+        entry("fatal", "assertion failed: seq < window (dosing/link.c:214)", json!({ "job": "plan-0412" })),
+    );
     log.silence(ASSERT + 1, END + 1);
-    log.write(&root.join("var/log/tankwarden/dosing.json"), "\n", |time, line| stamp_json(time, line), Encode::Utf8)
+    log.write(&root.join("var/log/tankwarden/dosing.json"), "\n", stamp_json, Encode::Utf8)
 }
 
 /// Puts the time first into a JSON line.
@@ -78,7 +91,8 @@ fn stamp_json(time: Millis, line: &str) -> String {
 fn alarms(root: &Path) -> io::Result<()> {
     let mut rng = Rng::with_seed(12);
     let mut log = Log::default();
-    let entry = |severity: &str, text: &str| json!({ "severity": severity, "component": "alarmd", "msg": text }).to_string();
+    let entry =
+        |severity: &str, text: &str| json!({ "severity": severity, "component": "alarmd", "msg": text }).to_string();
     log.noise(&mut rng, (START, END), 8_000, |rng, time| {
         if time < ASSERT && rng.u8(0..6) == 0 {
             entry("INFO", &format!("dosing feed: {} within limits", tank(rng)))
@@ -87,8 +101,11 @@ fn alarms(root: &Path) -> io::Result<()> {
         }
     });
     log.add(ASSERT + 90_000, entry("INFO", "dosing feed: no data for 90 s, channel hidden from the panel"));
-    log.add(at(6, 5, 12, 0), entry("WARNING", "keeper on duty: no dosing alarms on the panel since the night, calling support"));
-    log.write(&root.join("var/log/tankwarden/alarms.json"), "\n", |time, line| stamp_json(time, line), Encode::Utf8)
+    log.add(
+        at(6, 5, 12, 0),
+        entry("WARNING", "keeper on duty: no dosing alarms on the panel since the night, calling support"),
+    );
+    log.write(&root.join("var/log/tankwarden/alarms.json"), "\n", stamp_json, Encode::Utf8)
 }
 
 fn syslog(root: &Path) -> io::Result<()> {
@@ -105,17 +122,40 @@ fn syslog(root: &Path) -> io::Result<()> {
         _ => line(30, "tankwardend", "1980", "all 12 channels polled"),
     });
     log.add(at(2, 14, 33, 0), line(30, "tankwardend", "1980", "console keeper-desk: disconnected"));
-    log.add(at(2, 14, 52, 0), line(29, "tankwardend", "1980", "console keeper-desk: connected, version 5.0.2 (was 4.8.1)"));
+    log.add(
+        at(2, 14, 52, 0),
+        line(29, "tankwardend", "1980", "console keeper-desk: connected, version 5.0.2 (was 4.8.1)"),
+    );
     log.add(ASSERT + 120, line(29, "systemd-coredump", "5120", "Process 2114 (dosingd) of user 991 dumped core."));
-    log.add(ASSERT + 180, line(28, "systemd", "1", "tankwarden-dosing.service: Main process exited, code=dumped, status=6/ABRT"));
+    log.add(
+        ASSERT + 180,
+        line(28, "systemd", "1", "tankwarden-dosing.service: Main process exited, code=dumped, status=6/ABRT"),
+    );
     for try_ in 0..5 {
         let time = ASSERT + 5_400 + try_ * 6_000;
-        log.add(time, line(30, "systemd", "1", &format!("tankwarden-dosing.service: Scheduled restart job, restart counter is at {}.", try_ + 1)));
+        log.add(
+            time,
+            line(
+                30,
+                "systemd",
+                "1",
+                &format!("tankwarden-dosing.service: Scheduled restart job, restart counter is at {}.", try_ + 1),
+            ),
+        );
         log.add(time + 900, line(27, "dosingd", &(2200 + try_).to_string(), "link to gateway: error 71, giving up"));
-        log.add(time + 940, line(28, "systemd", "1", "tankwarden-dosing.service: Main process exited, code=exited, status=1/FAILURE"));
+        log.add(
+            time + 940,
+            line(28, "systemd", "1", "tankwarden-dosing.service: Main process exited, code=exited, status=1/FAILURE"),
+        );
     }
-    log.add(ASSERT + 36_000, line(27, "systemd", "1", "tankwarden-dosing.service: Start request repeated too quickly."));
-    log.add(ASSERT + 36_010, line(27, "systemd", "1", "Failed to start tankwarden-dosing.service - Tankwarden dosing."));
+    log.add(
+        ASSERT + 36_000,
+        line(27, "systemd", "1", "tankwarden-dosing.service: Start request repeated too quickly."),
+    );
+    log.add(
+        ASSERT + 36_010,
+        line(27, "systemd", "1", "Failed to start tankwarden-dosing.service - Tankwarden dosing."),
+    );
     let dress = |time: Millis, line: &str| {
         let mut parts = line.splitn(4, '|');
         let mut next = || parts.next().unwrap_or_default();
@@ -129,7 +169,10 @@ fn packages(root: &Path) -> io::Result<()> {
     let mut log = Log::default();
     let mut time = at(-4, 2, 10, 0);
     for (name, version) in [("tzdata", "2026a-0"), ("libtankwarden5", "5.0.2-1"), ("tankwarden-rotate", "1.2-3")] {
-        for (step, action) in ["install", "status half-installed", "status unpacked", "configure", "status installed"].into_iter().enumerate() {
+        for (step, action) in ["install", "status half-installed", "status unpacked", "configure", "status installed"]
+            .into_iter()
+            .enumerate()
+        {
             let versions = if action == "install" { format!("<none> {version}") } else { version.to_owned() };
             log.add(time + step as Millis * 1000, format!("{action} {name}:amd64 {versions}"));
         }
@@ -166,14 +209,22 @@ fn installer(root: &Path) -> io::Result<()> {
         (at(2, 13, 39, 40), "INFO  stop: continuing, open files are replaced at the next restart"),
         (at(2, 13, 40, 7), "INFO  setup: phase 3 of 4: copy"),
         (at(2, 13, 52, 300), "INFO  copy: 214 files copied"),
-        (at(2, 14, 17, 810), "WARN  copy: C:\\Tankwarden\\serbridge.dll is in use (0x80070020); new version 2.0.0 waits for the restart"),
+        (
+            at(2, 14, 17, 810),
+            "WARN  copy: C:\\Tankwarden\\serbridge.dll is in use (0x80070020); new version 2.0.0 waits for the restart",
+        ),
         (at(2, 14, 18, 2), "INFO  copy: version in use stays 1.4.0 of 2016-03-09"),
         (at(2, 14, 29, 40), "INFO  setup: phase 4 of 4: register"),
         (at(2, 14, 31, 77), "INFO  setup: finished: success, restart needed; exit code 3010"),
     ] {
         log.add(time, text);
     }
-    log.write(&root.join("Temp/console-setup.log"), "\r\n", |time, line| format!("{} {line}", local(time)), Encode::Utf16)
+    log.write(
+        &root.join("Temp/console-setup.log"),
+        "\r\n",
+        |time, line| format!("{} {line}", local(time)),
+        Encode::Utf16,
+    )
 }
 
 fn update_script(root: &Path) -> io::Result<()> {
@@ -211,7 +262,10 @@ fn console(root: &Path) -> io::Result<()> {
     log.silence(DOWN, at(2, 37, 2, 0));
     log.add(at(2, 12, 40, 900), "INFO  [main] Console.Shell - closing: asked by the update task");
     log.add(at(2, 14, 40, 118), "INFO  [main] Console5.Shell - Tankwarden Console 5.0.2 starting");
-    log.add(at(2, 14, 41, 502), "WARN  [main] Console5.Bridge - bridge library reports version 1.4.0, expected 2.0.0; using it");
+    log.add(
+        at(2, 14, 41, 502),
+        "WARN  [main] Console5.Bridge - bridge library reports version 1.4.0, expected 2.0.0; using it",
+    );
     log.add(at(2, 14, 41, 730), "INFO  [main] Console5.Bridge - frame format 2 chosen");
     log.add(PLAN - 400, "INFO  [plan] Console5.Plan - plan nightly sent to pump-ctl, 36 doses, frame format 2");
     log.add(
@@ -220,7 +274,12 @@ fn console(root: &Path) -> io::Result<()> {
     );
     log.add(DOWN - 40, "ERROR [bridge] Console5.Bridge - reset of the bridge failed: 0x8007001F");
     log.add(at(2, 37, 2, 0), "INFO  [main] Console5.Shell - Tankwarden Console 5.0.2 starting, last end was not clean");
-    log.write(&root.join("Tankwarden/Logs/console.log"), "\r\n", |time, line| format!("{} {line}", local(time)), Encode::Utf8)
+    log.write(
+        &root.join("Tankwarden/Logs/console.log"),
+        "\r\n",
+        |time, line| format!("{} {line}", local(time)),
+        Encode::Utf8,
+    )
 }
 
 fn bridge(root: &Path) -> io::Result<()> {
@@ -233,12 +292,20 @@ fn bridge(root: &Path) -> io::Result<()> {
     });
     log.silence(DOWN, at(2, 37, 20, 0));
     log.add(at(2, 13, 9, 80), "[1312] WARN stop requested, 3 handles still open, waiting");
-    log.add(at(2, 14, 41, 640), "[1312] INFO serbridge 1.4.0 (2016-03-09): client asks for frame format 2, format field ignored");
+    log.add(
+        at(2, 14, 41, 640),
+        "[1312] INFO serbridge 1.4.0 (2016-03-09): client asks for frame format 2, format field ignored",
+    );
     for (try_, time) in refusals().filter(|(try_, _)| try_ % 10 == 0) {
         log.add(time + 60, format!("[1312] WARN {} negative answers from the line, passed on", try_ + 1));
     }
     log.add(DOWN - 2_000, "[1312] ERROR buffer of negative answers full: 0xC0000017");
-    log.write(&root.join("Tankwarden/Logs/bridge.log"), "\r\n", |time, line| format!("{} {line}", local(time)), Encode::Utf8)
+    log.write(
+        &root.join("Tankwarden/Logs/bridge.log"),
+        "\r\n",
+        |time, line| format!("{} {line}", local(time)),
+        Encode::Utf8,
+    )
 }
 
 /// The gateway: its clock is fast, and its lines have neither year nor zone.
@@ -257,7 +324,9 @@ pub fn dose_gw(root: &Path) -> io::Result<()> {
     log.add(ASSERT + 2_000, "<132>bridge[88]: peer pump-ctl closed the link");
     gateway_file(root, "messages", log)?;
     let mut serial = Log::default();
-    serial.noise(&mut rng, (START, END), 15_000, |rng, _| format!("<135>serial[91]: rx {} tx {} crc ok", rng.u16(100..900), rng.u16(100..900)));
+    serial.noise(&mut rng, (START, END), 15_000, |rng, _| {
+        format!("<135>serial[91]: rx {} tx {} crc ok", rng.u16(100..900), rng.u16(100..900))
+    });
     gateway_file(root, "serial.log", serial)
 }
 

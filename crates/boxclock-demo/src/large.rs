@@ -90,7 +90,9 @@ fn write_kind(kind: &Kind, path: &Path, bytes: u64, rng: &mut Rng) -> io::Result
         line.push(b'\n');
         // Now and then an error brings its trace along.
         if kind.format == "iso-text" && level == 3 {
-            line.extend_from_slice(b"Tankwarden.LinkException: no answer\n   at Console5.Feed.Read()\n   at Console5.Feed.Run()\n");
+            line.extend_from_slice(
+                b"Tankwarden.LinkException: no answer\n   at Console5.Feed.Read()\n   at Console5.Feed.Run()\n",
+            );
             lines += 3;
         }
         out.write_all(&line)?;
@@ -124,7 +126,11 @@ fn message(rng: &mut Rng, level: usize, code: bool) -> String {
             rng.u8(1..250),
             rng.u16(1024..60_000)
         ),
-        _ => format!("tick {job}: queue {} of {part}, window {}, all channels within their limits", rng.u8(0..40), rng.u16(0..4096)),
+        _ => format!(
+            "tick {job}: queue {} of {part}, window {}, all channels within their limits",
+            rng.u8(0..40),
+            rng.u16(0..4096)
+        ),
     }
 }
 
@@ -150,5 +156,12 @@ fn json_line(rng: &mut Rng, time: Millis, text: &str, level: usize, out: &mut Ve
 }
 
 fn iso_text(rng: &mut Rng, time: Millis, text: &str, level: usize, out: &mut Vec<u8>) -> io::Result<()> {
-    write!(out, "{} {:<5} [worker-{}] Console5.{} - {text}", iso(time, 0, ' '), LEVELS[level], rng.u8(0..16), PARTS[rng.usize(..8)])
+    write!(
+        out,
+        "{} {:<5} [worker-{}] Console5.{} - {text}",
+        iso(time, 0, ' '),
+        LEVELS[level],
+        rng.u8(0..16),
+        PARTS[rng.usize(..8)]
+    )
 }

@@ -34,7 +34,13 @@ pub fn iso(time: Millis, offset: Millis, separator: char) -> String {
     let c = civil(time, offset);
     format!(
         "{:04}-{:02}-{:02}{separator}{:02}:{:02}:{:02}.{:03}",
-        c.year, c.month, c.day, c.hour, c.minute, c.second, c.nanos / 1_000_000
+        c.year,
+        c.month,
+        c.day,
+        c.hour,
+        c.minute,
+        c.second,
+        c.nanos / 1_000_000
     )
 }
 

@@ -61,7 +61,13 @@ fn the_demo_case_tells_the_story() {
     let failed = "component=dosingd level=fatal assertion";
     assert!(first(&case, &loaded, failed) < first(&case, &loaded, "host=dose-gw refused"));
     let corrected = loaded.with_drift(&[("dose-gw".to_owned(), -401_000_000_000)].into());
-    let order = ["console-setup 3010 or \"exit code 3010\" source~Temp", "\"frame format 2 chosen\"", "host=dose-gw refused", failed, "format=minidump"];
+    let order = [
+        "console-setup 3010 or \"exit code 3010\" source~Temp",
+        "\"frame format 2 chosen\"",
+        "host=dose-gw refused",
+        failed,
+        "format=minidump",
+    ];
     let times: Vec<i64> = order.iter().map(|filter| first(&case, &corrected, filter)).collect();
     assert!(times.is_sorted(), "{times:?}");
 }
@@ -72,7 +78,8 @@ fn equal_seeds_give_equal_bytes() {
     write_demo(one.path()).unwrap();
     write_demo(other.path()).unwrap();
     assert!(files(one.path()) == files(other.path()));
-    let (one, other, third) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
+    let (one, other, third) =
+        (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
     write_large(one.path(), 200_000, 7).unwrap();
     write_large(other.path(), 200_000, 7).unwrap();
     write_large(third.path(), 200_000, 8).unwrap();
@@ -87,7 +94,8 @@ fn the_truth_file_is_true() {
     let case = Case::open(&[folder.path().to_path_buf()], Options::default(), &Work::default()).unwrap();
     let loaded = case.load(&Work::default()).unwrap();
     assert_eq!(loaded.table.len() as u64, written.events);
-    let truth: serde_json::Value = serde_json::from_slice(&fs::read(folder.path().join("truth.json")).unwrap()).unwrap();
+    let truth: serde_json::Value =
+        serde_json::from_slice(&fs::read(folder.path().join("truth.json")).unwrap()).unwrap();
     for file in truth["files"].as_array().unwrap() {
         let name = file["source"].as_str().unwrap();
         let index = case.sources.iter().position(|source| source.name == name).unwrap();

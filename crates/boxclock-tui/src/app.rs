@@ -294,9 +294,11 @@ impl App {
     /// The pins in the order of the Cause view: the chain first, then the others by time.
     pub fn cause_order(&self) -> Vec<(Option<usize>, &Pin)> {
         let in_chain = self.chain.iter().enumerate();
-        let mut order: Vec<(Option<usize>, &Pin)> =
-            in_chain.filter_map(|(link, of)| self.pins.iter().find(|pin| pin.id == of.pin).map(|pin| (Some(link), pin))).collect();
-        let mut loose: Vec<&Pin> = self.pins.iter().filter(|pin| !self.chain.iter().any(|link| link.pin == pin.id)).collect();
+        let mut order: Vec<(Option<usize>, &Pin)> = in_chain
+            .filter_map(|(link, of)| self.pins.iter().find(|pin| pin.id == of.pin).map(|pin| (Some(link), pin)))
+            .collect();
+        let mut loose: Vec<&Pin> =
+            self.pins.iter().filter(|pin| !self.chain.iter().any(|link| link.pin == pin.id)).collect();
         loose.sort_by_key(|pin| self.row_of_pin(pin).map_or(i64::MAX, |row| self.loaded.table.event(row).order_time()));
         order.extend(loose.into_iter().map(|pin| (None, pin)));
         order
@@ -347,7 +349,10 @@ impl App {
 
     /// Makes ready what the next frame shows. Costs in proportion to the screen, not to the case.
     pub fn prepare(&mut self, width: u16, height: u16) {
-        let hosts = self.density.as_ref().map_or(self.loaded.table.hosts.len().saturating_sub(1), |density| density.hosts.len());
+        let hosts = self
+            .density
+            .as_ref()
+            .map_or(self.loaded.table.hosts.len().saturating_sub(1), |density| density.hosts.len());
         self.layout = Layout::of(width, height, hosts, self.reading_shown, self.step);
         self.keep_in_sight();
         if self.step == Step::Stream {

@@ -73,7 +73,7 @@ impl Jobs {
         let (work, sender) = (self.loading.clone(), self.sender.clone());
         std::thread::spawn(move || {
             // Cancelled reading has nobody to tell; all else is published.
-            let _ = loader.run(&work, |loaded| {
+            let _ = loader.run_showing(&work, |loaded| {
                 // The receiver is gone when the program ends.
                 let _ = sender.send(Event::Loaded(loaded));
             });

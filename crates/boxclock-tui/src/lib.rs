@@ -11,6 +11,9 @@ mod theme;
 mod update;
 mod view;
 
+#[cfg(test)]
+mod tests;
+
 use std::io;
 
 use boxclock_core::case::Case;

@@ -7,7 +7,9 @@ use boxclock_core::case::Loaded;
 use boxclock_core::clock::{SECOND, human};
 use boxclock_core::event::Row;
 use boxclock_core::query::Filter;
-use ratatui::crossterm::event::{Event as Input, KeyCode, KeyEvent, KeyEventKind, KeyModifiers, MouseButton, MouseEvent, MouseEventKind};
+use ratatui::crossterm::event::{
+    Event as Input, KeyCode, KeyEvent, KeyEventKind, KeyModifiers, MouseButton, MouseEvent, MouseEventKind,
+};
 use ratatui::layout::Position;
 
 use crate::app::{App, Mode, Step};
@@ -145,7 +147,7 @@ fn jump_to_row(app: &mut App, row: Row) {
     app.message = Some(format!("the filter hid this event, so it was taken away: {}", app.filter_text));
     let event = app.loaded.table.event(row);
     app.anchor = Some((event.source(), event.offset()));
-    typing::set_filter(app, String::new());
+    typing::set_filter(app, "");
     app.view = ViewRows::default();
     app.cursor = app.place_of_row(row);
 }
@@ -251,7 +253,6 @@ fn typed_time(app: &App, text: &str) -> boxclock_core::Result<i64> {
     let near = app.chosen().and_then(|event| event.time()).or(app.loaded.table.span().map(|span| span.0)).unwrap_or(0);
     Ok(human::time(text, &app.zone)?.near(near, &app.zone))
 }
-
 
 /// Writes the report as Markdown and its drawing as SVG beside it.
 fn write_report(app: &mut App, path: &str) {

@@ -37,14 +37,18 @@ pub enum Command {
     /// Verify the seal of a box: names every changed, missing or extra member
     Check(Check),
     /// Print the merged events
-    #[command(after_help = "Example:\n  boxclock events night.box.zip --where 'level>=warn host=pump-ctl' --as jsonl\n\n\
+    #[command(
+        after_help = "Example:\n  boxclock events night.box.zip --where 'level>=warn host=pump-ctl' --as jsonl\n\n\
         Filters: level host source component pid tid code format time, bare words, \"phrases\", /regular expressions/,\n\
-        and, or, not, parentheses.")]
+        and, or, not, parentheses."
+    )]
     Events(Events),
     /// Print what was read: format, encoding, zone, events, bytes, trouble
     Sources(Listing),
     /// Explain codes, in any writing: hexadecimal, signed or unsigned decimal, or a name
-    #[command(after_help = "Examples:\n  boxclock code 0x80070005 1603\n  boxclock code 5 --os linux\n  boxclock code -2147024891")]
+    #[command(
+        after_help = "Examples:\n  boxclock code 0x80070005 1603\n  boxclock code 5 --os linux\n  boxclock code -2147024891"
+    )]
     Code(Code),
     /// Print the codes found: counted, first and last seen
     Codes(Listing),

@@ -10,11 +10,11 @@ use boxclock_core::clock::{Zone, human};
 use boxclock_core::code::{self, Platform};
 use boxclock_core::gather::{self, PackOptions};
 use boxclock_core::logbook::{Logbook, Story};
+use boxclock_core::platform;
 use boxclock_core::query::{Filter, rows_in_order};
 use boxclock_core::report::events::{EventWriter, Form};
 use boxclock_core::report::{self, Report};
 use boxclock_core::work::Work;
-use boxclock_core::platform;
 
 use crate::args::{self, Command, Reading};
 use crate::outcome::{Ended, Failure, Outcome, say};
@@ -112,7 +112,8 @@ fn read(reading: &Reading) -> Result<(Case, Loaded), Failure> {
     let case = open(reading, &work)?;
     let loaded = case.load(&work)?;
     for label in case.options.drift.keys().chain(case.options.host_zones.keys()) {
-        let known = loaded.table.hosts.contains(label) || case.sources.iter().any(|source| source.host.as_ref() == Some(label));
+        let known =
+            loaded.table.hosts.contains(label) || case.sources.iter().any(|source| source.host.as_ref() == Some(label));
         if !known {
             say(&format!("no host is called {label}; hosts are: {}", loaded.table.hosts[1..].join(", ")));
         }
@@ -187,7 +188,8 @@ fn explain(arguments: &args::Code) -> Ended {
         none = false;
         if platform != Platform::Unknown {
             // The asked system's own readings; all of them where it has none.
-            let own: Vec<_> = readings.iter().filter(|reading| platform.prefers(reading.code.family)).cloned().collect();
+            let own: Vec<_> =
+                readings.iter().filter(|reading| platform.prefers(reading.code.family)).cloned().collect();
             if !own.is_empty() {
                 readings = own;
             }
@@ -250,7 +252,11 @@ fn check(arguments: &args::Check) -> Ended {
         writeln!(out, "{}: the seal holds: {} files", arguments.path.display(), verdict.seal.files.len())?;
         return Ok(Outcome::Done);
     }
-    Err(Failure::Because(format!("{}: the seal is broken: {} members differ", arguments.path.display(), verdict.findings.len())))
+    Err(Failure::Because(format!(
+        "{}: the seal is broken: {} members differ",
+        arguments.path.display(),
+        verdict.findings.len()
+    )))
 }
 
 fn report(arguments: &args::Report) -> Ended {
@@ -274,14 +280,22 @@ fn demo(arguments: &args::Demo) -> Ended {
     if let (Some(mib), Some(folder)) = (arguments.large, &arguments.folder) {
         let written = boxclock_demo::write_large(folder, mib << 20, arguments.seed)
             .map_err(|error| Failure::Because(format!("cannot write below {}: {error}", folder.display())))?;
-        writeln!(io::stdout(), "{}: {} bytes, {} events in {} files", folder.display(), written.bytes, written.events, written.files)?;
+        writeln!(
+            io::stdout(),
+            "{}: {} bytes, {} events in {} files",
+            folder.display(),
+            written.bytes,
+            written.events,
+            written.files
+        )?;
         return Ok(Outcome::Done);
     }
     if let Some(into) = &arguments.into {
         seal_demo(into)?;
         return Ok(Outcome::Done);
     }
-    let folder = platform::data_dir().ok_or_else(|| Failure::Because("no folder for data: set HOME or XDG_DATA_HOME".into()))?;
+    let folder =
+        platform::data_dir().ok_or_else(|| Failure::Because("no folder for data: set HOME or XDG_DATA_HOME".into()))?;
     let path = folder.join("demo").join(concat!("saltmere-", env!("CARGO_PKG_VERSION"), ".box.zip"));
     if !path.exists() {
         seal_demo(&path)?;

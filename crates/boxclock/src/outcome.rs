@@ -31,7 +31,11 @@ impl From<Error> for Failure {
 
 impl From<io::Error> for Failure {
     fn from(error: io::Error) -> Self {
-        if error.kind() == ErrorKind::BrokenPipe { Self::ReaderGone } else { Self::Because(format!("cannot write: {error}")) }
+        if error.kind() == ErrorKind::BrokenPipe {
+            Self::ReaderGone
+        } else {
+            Self::Because(format!("cannot write: {error}"))
+        }
     }
 }
 

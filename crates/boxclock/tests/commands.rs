@@ -49,7 +49,12 @@ fn wrong_usage_is_2_and_says_where() {
     let ran = home.run(&["events", "app.log", "--where", "level>=wran"]);
     assert_eq!((ran.status, ran.out.as_str()), (Some(2), ""));
     assert!(ran.err.contains("  level>=wran\n         ^^^^ \"wran\" is not a level"), "{}", ran.err);
-    for arguments in [&["events"][..], &["events", "app.log", "--zone", "Nowhere"], &["events", "app.log", "--drift", "gw"], &["dance"]] {
+    for arguments in [
+        &["events"][..],
+        &["events", "app.log", "--zone", "Nowhere"],
+        &["events", "app.log", "--drift", "gw"],
+        &["dance"],
+    ] {
         assert_eq!(home.run(arguments).status, Some(2), "{arguments:?}");
     }
 }
@@ -77,7 +82,8 @@ fn done_in_part_is_3_and_names_what_was_left_out() {
     assert_eq!((ran.status, ran.json().len()), (Some(3), 2));
     assert!(ran.err.contains("left out: logs/blob") && ran.err.contains("gzip"), "{}", ran.err);
     // A dump that is cut off in the middle is still an event.
-    let mut dump = std::fs::read(concat!(env!("CARGO_MANIFEST_DIR"), "/../boxclock-core/tests/data/feeder.dmp")).unwrap();
+    let mut dump =
+        std::fs::read(concat!(env!("CARGO_MANIFEST_DIR"), "/../boxclock-core/tests/data/feeder.dmp")).unwrap();
     dump.truncate(4000);
     home.write("cut.dmp", dump);
     let ran = home.run(&["events", "cut.dmp"]);
@@ -91,10 +97,11 @@ fn a_folder_that_may_not_be_read() {
     let home = Home::new();
     home.write("logs/app.log", LOG);
     home.write("logs/secret/x.log", LOG);
-    let mode = |mode: &str| Command::new("chmod").args([mode, home.path("logs/secret").to_str().unwrap()]).status().unwrap();
+    let mode =
+        |mode: &str| Command::new("chmod").args([mode, home.path("logs/secret").to_str().unwrap()]).status().unwrap();
     mode("000");
     // As root nothing is unreadable: another user runs it then.
-    let root = Ran::of(Command::new("id").arg("-u").output().unwrap()).out.trim() == "0";
+    let root = Ran::of(&Command::new("id").arg("-u").output().unwrap()).out.trim() == "0";
     let ran = if root {
         Command::new("chmod").args(["-R", "a+rX", home.path("logs/app.log").to_str().unwrap()]).status().unwrap();
         let mut open = Command::new("chmod");
@@ -102,7 +109,9 @@ fn a_folder_that_may_not_be_read() {
         let copy = home.path("boxclock");
         std::fs::copy(common::binary(), &copy).unwrap();
         let command = format!("cd {} && HOME=/nonexistent {} events logs", home.path("").display(), copy.display());
-        Ran::of(Command::new("setpriv").args(["--reuid=65534", "--clear-groups", "sh", "-c", &command]).output().unwrap())
+        Ran::of(
+            &Command::new("setpriv").args(["--reuid=65534", "--clear-groups", "sh", "-c", &command]).output().unwrap(),
+        )
     } else {
         home.run(&["events", "logs"])
     };
@@ -115,7 +124,8 @@ fn a_folder_that_may_not_be_read() {
 fn a_broken_pipe_ends_quietly() {
     let home = Home::new();
     home.write("app.log", LOG.repeat(50_000));
-    let mut child = home.command().args(["events", "app.log"]).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+    let mut child =
+        home.command().args(["events", "app.log"]).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
     let mut line = String::new();
     BufReader::new(child.stdout.take().unwrap()).read_line(&mut line).unwrap();
     // The reader is gone now.
@@ -133,7 +143,10 @@ fn pack_check_and_damage() {
     let ran = home.run(&["check", "x.box.zip"]);
     assert_eq!(ran.status, Some(0), "{}", ran.err);
     let events = home.run(&["events", "x.box.zip"]).json();
-    assert_eq!((&events[0]["host"], &events[0]["source"]), (&"dose-gw".into(), &"hosts/dose-gw/var/log/messages".into()));
+    assert_eq!(
+        (&events[0]["host"], &events[0]["source"]),
+        (&"dose-gw".into(), &"hosts/dose-gw/var/log/messages".into())
+    );
     assert_eq!(home.run(&["pack", "gw", "--into", "x.box.zip"]).status, Some(1), "never overwritten");
     // One flipped bit in the packed bytes, behind the name and its extra field.
     let mut bytes = std::fs::read(home.path("x.box.zip")).unwrap();
@@ -182,9 +195,15 @@ fn a_full_disk_leaves_no_half_box() {
         "mount -t tmpfs -o size=256k none small && {} pack logs --into small/x.box.zip; echo status $?; ls -A small",
         common::binary().display()
     );
-    let output = Command::new("unshare").args(["-rm", "sh", "-c", &script]).current_dir(home.path("")).output().unwrap();
-    let ran = Ran::of(output);
-    assert!(ran.err.contains("cannot write small/x.box.zip") && ran.err.contains("No space left"), "{} {}", ran.out, ran.err);
+    let output =
+        Command::new("unshare").args(["-rm", "sh", "-c", &script]).current_dir(home.path("")).output().unwrap();
+    let ran = Ran::of(&output);
+    assert!(
+        ran.err.contains("cannot write small/x.box.zip") && ran.err.contains("No space left"),
+        "{} {}",
+        ran.out,
+        ran.err
+    );
     assert_eq!(ran.out, "status 1\n", "nothing is left on the full disk");
 }
 
@@ -196,7 +215,9 @@ fn killed_while_packing() {
     // Kill it when it has written something under its temporary name.
     let written = || {
         let parts = std::fs::read_dir(home.path("")).unwrap().filter_map(Result::ok);
-        parts.filter(|entry| entry.file_name().to_string_lossy().ends_with(".part")).any(|entry| entry.metadata().is_ok_and(|data| data.len() > 0))
+        parts
+            .filter(|entry| entry.file_name().to_string_lossy().ends_with(".part"))
+            .any(|entry| entry.metadata().is_ok_and(|data| data.len() > 0))
     };
     while !written() {
         assert!(child.try_wait().unwrap().is_none(), "it was faster than the test");

@@ -1,6 +1,5 @@
 //! Reading one piece of a source into segments of the event table. This is the hot path.
 
-use std::borrow::Cow;
 use std::sync::LazyLock;
 
 use regex::bytes::Regex;
@@ -193,7 +192,8 @@ impl<'a> Builder<'a> {
             Stamp::Local(civil) => {
                 let (utc, ambiguous) = self.resolver.resolve(civil, self.previous_utc);
                 self.previous_utc = utc;
-                let known = if self.source.zone_from == ZoneFrom::Case { TimeKnown::AssumedZone } else { TimeKnown::Exact };
+                let known =
+                    if self.source.zone_from == ZoneFrom::Case { TimeKnown::AssumedZone } else { TimeKnown::Exact };
                 (utc, known as u8 | if ambiguous { flag::AMBIGUOUS } else { 0 })
             }
             Stamp::NoYear(civil) => (self.years.next(civil), TimeKnown::AssumedYear as u8),
@@ -330,7 +330,7 @@ fn shrink(segment: &mut Segment) {
     segment.codes.shrink_to_fit();
 }
 
-fn text(bytes: &Cow<'_, [u8]>) -> Box<str> {
+fn text(bytes: &[u8]) -> Box<str> {
     String::from_utf8_lossy(bytes).into()
 }
 

@@ -156,7 +156,12 @@ pub(super) fn open(paths: &[PathBuf], options: Options, work: &Work) -> Result<C
     })
 }
 
-fn collect(path: &Path, label: Option<&str>, candidates: &mut Vec<Candidate>, left_out: &mut Vec<LeftOut>) -> Result<()> {
+fn collect(
+    path: &Path,
+    label: Option<&str>,
+    candidates: &mut Vec<Candidate>,
+    left_out: &mut Vec<LeftOut>,
+) -> Result<()> {
     // A folder with `hosts/` in it is an unpacked box: names start there, and the next part is the host's label.
     let hosts = path.join("hosts");
     let unpacked_box = label.is_none() && hosts.is_dir();
@@ -168,7 +173,10 @@ fn collect(path: &Path, label: Option<&str>, candidates: &mut Vec<Candidate>, le
         if unpacked_box && let Ok(below) = file.path.strip_prefix(path) {
             file.name = below.to_string_lossy().into_owned();
             host = below.components().nth(1).map(|part| part.as_os_str().to_string_lossy().into_owned());
-            zone = host.as_ref().and_then(|host| platform::zone_of_root(&hosts.join(host))).and_then(|name| Zone::parse(&name).ok());
+            zone = host
+                .as_ref()
+                .and_then(|host| platform::zone_of_root(&hosts.join(host)))
+                .and_then(|name| Zone::parse(&name).ok());
         }
         candidates.push(Candidate { file, host, zone });
     }
@@ -183,7 +191,8 @@ fn case_name(path: &Path) -> String {
 /// Beside a box; for folders and loose files, which are the user's and stay untouched, in the data folder.
 fn logbook_path(paths: &[PathBuf], options: &Options) -> Option<PathBuf> {
     if let ([path], true) = (paths, options.hosts.is_empty())
-        && let Some(name) = path.file_name().and_then(|name| name.to_str()).and_then(|name| name.strip_suffix(".box.zip"))
+        && let Some(name) =
+            path.file_name().and_then(|name| name.to_str()).and_then(|name| name.strip_suffix(".box.zip"))
     {
         return Some(path.with_file_name(format!("{name}.logbook")));
     }
@@ -231,9 +240,10 @@ fn look(candidate: &Candidate, case_zone: &Zone, options: &Options) -> std::resu
     if source.encoding == Encoding::Utf8 && !looks_like_text(&start) {
         return Err(format!("not text, and no format that is known ({})", kind_by_magic(&start)));
     }
-    let samples = sample(&source, start).map_err(|error| error.to_string())?;
+    let samples = sample(&source, &start).map_err(|error| error.to_string())?;
     let decoded: Vec<_> = samples.iter().map(|sample| source.encoding.decode(sample)).collect();
-    let lines: Vec<&[u8]> = decoded.iter().enumerate().flat_map(|(index, text)| sample_lines(text, index > 0)).collect();
+    let lines: Vec<&[u8]> =
+        decoded.iter().enumerate().flat_map(|(index, text)| sample_lines(text, index > 0)).collect();
     let detected = format::detect(&lines);
     source.reader = Reader::Lines(detected);
     source.platform = platform_of(&source, &decoded, detected.format.name());
@@ -241,7 +251,7 @@ fn look(candidate: &Candidate, case_zone: &Zone, options: &Options) -> std::resu
 }
 
 /// The start of a file, and pieces of its middle and end where it is larger.
-fn sample(source: &Source, start: Vec<u8>) -> std::io::Result<Vec<Vec<u8>>> {
+fn sample(source: &Source, start: &[u8]) -> std::io::Result<Vec<Vec<u8>>> {
     let piece = limits::SAMPLE_BYTES as u64;
     let mut samples = vec![start.get(source.mark_bytes as usize..).unwrap_or_default().to_vec()];
     if source.len_bytes > 4 * piece {
@@ -255,15 +265,18 @@ fn sample(source: &Source, start: Vec<u8>) -> std::io::Result<Vec<Vec<u8>>> {
 
 /// The lines of a sample that are not blank, without the first of a piece from inside the file, which may be cut.
 fn sample_lines(text: &[u8], inside: bool) -> impl Iterator<Item = &[u8]> {
-    text.split(|byte| *byte == b'\n').skip(usize::from(inside)).map(bare_line).filter(|line| !line.is_empty()).take(1000)
+    text.split(|byte| *byte == b'\n')
+        .skip(usize::from(inside))
+        .map(bare_line)
+        .filter(|line| !line.is_empty())
+        .take(1000)
 }
 
 /// Whether bytes are text: few control characters and, where they are not ASCII, mostly valid UTF-8 or one byte
 /// encodings. NUL bytes do not count: a power loss leaves runs of them in good logs.
 fn looks_like_text(bytes: &[u8]) -> bool {
     let solid = bytes.iter().filter(|byte| **byte != 0).count();
-    let control =
-        bytes.iter().filter(|byte| matches!(byte, 1..=8 | 11 | 12 | 14..=26 | 28..=31 | 127)).count();
+    let control = bytes.iter().filter(|byte| matches!(byte, 1..=8 | 11 | 12 | 14..=26 | 28..=31 | 127)).count();
     let nul = bytes.len() - solid;
     let text = String::from_utf8_lossy(bytes);
     let damaged = text.chars().filter(|c| *c == '\u{FFFD}').count();
@@ -286,8 +299,8 @@ fn kind_by_magic(start: &[u8]) -> &'static str {
 
 /// The kind of system, as far as the file itself shows it.
 fn platform_of(source: &Source, decoded: &[std::borrow::Cow<'_, [u8]>], format: &str) -> Platform {
-    let text = decoded.first().map(|text| text.as_ref()).unwrap_or_default();
-    let line_ends = text.iter().filter(|byte| **byte == b'\n').count();
+    let text = decoded.first().map(std::convert::AsRef::as_ref).unwrap_or_default();
+    let line_ends = memchr::memchr_iter(b'\n', text).count();
     let carriage = text.windows(2).filter(|pair| pair == b"\r\n").count();
     if matches!(source.encoding, Encoding::Utf16Le) || (line_ends > 0 && carriage * 2 > line_ends) {
         Platform::Windows

@@ -66,12 +66,24 @@ impl Loader {
         Self { sources, drift: case.options.drift.clone(), jobs, slots, reports }
     }
 
+    /// Reads everything, for those who can wait.
+    ///
+    /// # Errors
+    /// When cancelled.
+    pub fn run(self, work: &Work) -> Result<Loaded> {
+        self.read_all(work, None)
+    }
+
     /// Reads everything. Calls `publish` with what there is as soon as every source has shown its end (or after 60 ms),
     /// and again now and then; the last call and the result hold everything.
     ///
     /// # Errors
     /// When cancelled.
-    pub fn run(mut self, work: &Work, mut publish: impl FnMut(Loaded)) -> Result<Loaded> {
+    pub fn run_showing(self, work: &Work, mut publish: impl FnMut(Loaded)) -> Result<Loaded> {
+        self.read_all(work, Some(&mut publish))
+    }
+
+    fn read_all(mut self, work: &Work, mut publish: Option<&mut dyn FnMut(Loaded)>) -> Result<Loaded> {
         work.set_total(self.sources.iter().map(|source| source.len_bytes).sum());
         let jobs = std::mem::take(&mut self.jobs);
         let (sender, receiver) = crossbeam_channel::bounded(64);
@@ -104,7 +116,7 @@ impl Loader {
                 self.place(job, chunk);
                 done += 1;
                 let now = Instant::now();
-                if done < jobs.len() && (done == early || now >= next_view) {
+                if let Some(publish) = publish.as_mut().filter(|_| done < jobs.len() && (done == early || now >= next_view)) {
                     publish(self.snapshot(false));
                     // Each view costs in proportion to what has been read, so they get rarer.
                     next_view = Instant::now() + (now.elapsed() * 8).max(started.elapsed()).max(FIRST_VIEW);
@@ -116,7 +128,9 @@ impl Loader {
             self.finish_source(source);
         }
         let loaded = self.snapshot(true);
-        publish(loaded.clone());
+        if let Some(publish) = publish {
+            publish(loaded.clone());
+        }
         Ok(loaded)
     }
 
@@ -180,7 +194,7 @@ impl Loader {
             let mut first_line = 0;
             for segment in slots.iter().flatten().flat_map(|piece| &piece.segments) {
                 let lines = segment.lines;
-                if !segment.is_empty() && first_row + segment.len() <= u32::MAX as usize {
+                if !segment.is_empty() && u32::try_from(first_row + segment.len()).is_ok() {
                     close_part(&mut parts, index, segment.offset + u64::from(segment.offsets[0]));
                     let ids = segment.actors.iter().map(|actor| {
                         let actor = table_actor(actor, source, &mut hosts, &mut components);
@@ -230,7 +244,12 @@ fn close_part(parts: &mut [Part], source: usize, next_offset: u64) {
 
 fn table_actor(actor: &Actor, source: &Source, hosts: &mut Names, components: &mut Names) -> TableActor {
     let host = source.host.as_deref().unwrap_or(&actor.host);
-    TableActor { host: hosts.intern(host), component: components.intern(&actor.component), pid: actor.pid, tid: actor.tid }
+    TableActor {
+        host: hosts.intern(host),
+        component: components.intern(&actor.component),
+        pid: actor.pid,
+        tid: actor.tid,
+    }
 }
 
 /// The pieces of a source, as byte ranges.
@@ -329,7 +348,8 @@ fn years_across(segments: &mut [Arc<Segment>], source: &Source) {
     let mut behind: Option<i64> = None;
     let mut resolver = crate::clock::Resolver::new(source.zone.clone());
     for segment in segments.iter_mut().rev() {
-        let last = segment.times.iter().zip(&segment.flags).rev().find(|(_, flags)| is_open(flags)).map(|(time, _)| *time);
+        let last =
+            segment.times.iter().zip(&segment.flags).rev().find(|(_, flags)| is_open(flags)).map(|(time, _)| *time);
         let Some(last) = last else { continue };
         let mut years = 0;
         while behind.is_some_and(|behind| minus_years(last, years) > behind.saturating_add(DAY * 180)) {

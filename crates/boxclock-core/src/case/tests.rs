@@ -61,7 +61,11 @@ fn utc(text: &str) -> u64 {
 
 #[test]
 fn traces_stay_with_their_event() {
-    let opened = one(b"prologue\n\n2026-04-12 02:31:07 ERROR x\n  at a\n\n  at b\n2026-04-12 02:31:08 INFO y\n", 0, Options::default());
+    let opened = one(
+        b"prologue\n\n2026-04-12 02:31:07 ERROR x\n  at a\n\n  at b\n2026-04-12 02:31:08 INFO y\n",
+        0,
+        Options::default(),
+    );
     assert_eq!(
         opened.list(),
         [
@@ -82,7 +86,11 @@ fn encodings_give_the_same_events() {
     let little: Vec<u8> = [0xFEFF].into_iter().chain(text.encode_utf16()).flat_map(u16::to_le_bytes).collect();
     let big: Vec<u8> = [0xFEFF].into_iter().chain(text.encode_utf16()).flat_map(u16::to_be_bytes).collect();
     assert_eq!(plain.list()[0], "2026-04-12T02:31:07 assumed-zone 1 Füße naß ਊ\n  at a");
-    for (other, encoding) in [(marked, "utf-8"), (one(&little, 0, Options::default()), "utf-16le"), (one(&big, 0, Options::default()), "utf-16be")] {
+    for (other, encoding) in [
+        (marked, "utf-8"),
+        (one(&little, 0, Options::default()), "utf-16le"),
+        (one(&big, 0, Options::default()), "utf-16be"),
+    ] {
         assert_eq!(other.list(), plain.list(), "{encoding}");
         assert_eq!(other.case.sources[0].encoding.name(), encoding);
         let table = &other.loaded.table;
@@ -112,17 +120,25 @@ fn years_across_many_pieces() {
     let mut log = String::new();
     for (month, day) in [("Nov", 3), ("Dec", 9), ("Jan", 4), ("Jun", 5), ("Dec", 6), ("Jan", 7)] {
         for second in 0..3000 {
-            log.push_str(&format!("{month} {day:>2} {:02}:{:02}:{:02} gw a: {filler}\n", 1 + second / 3600, second / 60 % 60, second % 60));
+            log.push_str(&format!(
+                "{month} {day:>2} {:02}:{:02}:{:02} gw a: {filler}\n",
+                1 + second / 3600,
+                second / 60 % 60,
+                second % 60
+            ));
         }
     }
     assert!(log.len() as u64 > 4 * limits::CHUNK_BYTES);
     let opened = one(log.as_bytes(), utc("2026-01-08T00:00:00Z"), Options::default());
     let years: Vec<String> = opened.list().iter().step_by(3000).map(|line| line[..7].to_owned()).collect();
-    assert_eq!(years, ["2023-11", "2023-12", "2024-01", "2024-06", "2024-12", "2025-01"].map(|text| {
-        // The file's time is January 2026: its last line is of 7 January 2026.
-        let year: i32 = text[..4].parse().unwrap();
-        format!("{}{}", year + 1, &text[4..])
-    }));
+    assert_eq!(
+        years,
+        ["2023-11", "2023-12", "2024-01", "2024-06", "2024-12", "2025-01"].map(|text| {
+            // The file's time is January 2026: its last line is of 7 January 2026.
+            let year: i32 = text[..4].parse().unwrap();
+            format!("{}{}", year + 1, &text[4..])
+        })
+    );
     assert!(opened.loaded.table.disordered.is_empty());
 }
 
@@ -161,7 +177,9 @@ fn hosts_zones_and_clocks() {
 fn times_beyond_64_bits_are_named() {
     let opened = one(b"2026-04-12 02:31:07 a\n9999-12-31 00:00:00 b\n1601-01-01 00:00:00 c\n", 0, Options::default());
     assert_eq!(opened.list()[1], "2026-04-12T02:31:07 inherited 2 b");
-    assert!(opened.loaded.reports[0].trouble[0].contains("2 times outside the years 1678 to 2261, the first at byte 22"));
+    assert!(
+        opened.loaded.reports[0].trouble[0].contains("2 times outside the years 1678 to 2261, the first at byte 22")
+    );
 }
 
 #[test]
@@ -192,7 +210,10 @@ fn damaged_text_is_all_there() {
     let list = opened.list();
     assert_eq!(list[0], "2026-04-12T02:31:07 assumed-zone 1 bad \u{FFFD}\u{FFFD} bytes");
     assert_eq!(list[1], "2026-04-12T02:31:08 assumed-zone 2 behind NULs");
-    assert_eq!(list[2], "2026-04-12T02:31:09 assumed-zone 3 \u{1b}[31mred", "the data is as it was; showing it is another matter");
+    assert_eq!(
+        list[2], "2026-04-12T02:31:09 assumed-zone 3 \u{1b}[31mred",
+        "the data is as it was; showing it is another matter"
+    );
     let trouble = opened.loaded.reports[0].trouble.join("\n");
     assert!(trouble.contains("byte 24 are not UTF-8") && trouble.contains("NUL bytes at byte 33"), "{trouble}");
 }
@@ -213,7 +234,12 @@ fn odd_things_in_a_folder() {
     let names: Vec<_> = opened.case.sources.iter().map(|source| source.name.rsplit('/').next().unwrap()).collect();
     assert_eq!(names, ["empty.log", "a.log"], "each file once");
     let reason = |name: &str| {
-        opened.case.left_out.iter().find(|left| left.path.ends_with(name)).map_or("not named", |left| left.reason.as_str())
+        opened
+            .case
+            .left_out
+            .iter()
+            .find(|left| left.path.ends_with(name))
+            .map_or("not named", |left| left.reason.as_str())
     };
     assert_eq!(reason("pipe"), "a FIFO, not a file");
     assert_eq!(reason("loop"), "a link that leads back to a folder above it");
@@ -232,7 +258,7 @@ fn a_file_that_shrinks_while_it_is_open() {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("x.log");
     fs::write(&path, "2026-04-12 02:31:07 x\n".repeat(1000)).unwrap();
-    let case = Case::open(&[path.clone()], Options::default(), &Work::default()).unwrap();
+    let case = Case::open(std::slice::from_ref(&path), Options::default(), &Work::default()).unwrap();
     fs::write(&path, "2026-04-12 02:31:07 x\n".repeat(10)).unwrap();
     let loaded = case.load(&Work::default()).unwrap();
     assert_eq!(loaded.table.len(), 10);
@@ -267,7 +293,13 @@ fn pieces_are_read_like_one() {
     let mut second = 0;
     while (log.len() as u64) < 3 * limits::CHUNK_BYTES {
         expected.push(log.len() as u64);
-        log.push_str(&format!("2026-04-12 {:02}:{:02}:{:02} ERROR n{second} {}\n", second / 3600 % 24, second / 60 % 60, second % 60, "y".repeat(second % 1500)));
+        log.push_str(&format!(
+            "2026-04-12 {:02}:{:02}:{:02} ERROR n{second} {}\n",
+            second / 3600 % 24,
+            second / 60 % 60,
+            second % 60,
+            "y".repeat(second % 1500)
+        ));
         for line in 0..second % 5 {
             log.push_str(&format!("  at frame {line} 0x80070005\n"));
         }

@@ -33,16 +33,8 @@ pub enum Family {
 
 impl Family {
     /// All families, in the order in which several readings of one number are listed.
-    pub const ALL: [Self; 8] = [
-        Self::Win32,
-        Self::Hresult,
-        Self::NtStatus,
-        Self::Stop,
-        Self::Errno,
-        Self::Signal,
-        Self::Exit,
-        Self::Http,
-    ];
+    pub const ALL: [Self; 8] =
+        [Self::Win32, Self::Hresult, Self::NtStatus, Self::Stop, Self::Errno, Self::Signal, Self::Exit, Self::Http];
 
     /// The name of the JSON contract.
     pub fn name(self) -> &'static str {
@@ -185,7 +177,8 @@ pub fn read(code: Code) -> Reading {
         return from_entry(code, entry);
     }
     let number = code.number;
-    let mut reading = Reading { code, name: None, failure: true, gloss: String::new(), meaning: String::new(), check: "" };
+    let mut reading =
+        Reading { code, name: None, failure: true, gloss: String::new(), meaning: String::new(), check: "" };
     match code.family {
         Family::Hresult => {
             reading.failure = number >> 31 == 1;
@@ -217,10 +210,14 @@ pub fn read(code: Code) -> Reading {
             if let Some(entry) = entry(signal) {
                 reading.name = Some(entry.name);
                 reading.gloss = format!("ended by {}", entry.name);
-                reading.meaning = format!("128 + {}: a shell reports a child that ended by {}. {}", signal.number, entry.name, entry.meaning);
+                reading.meaning = format!(
+                    "128 + {}: a shell reports a child that ended by {}. {}",
+                    signal.number, entry.name, entry.meaning
+                );
                 reading.check = entry.check;
             } else {
-                reading.meaning = format!("128 + {}: a shell reports a child that ended by signal {}.", signal.number, signal.number);
+                reading.meaning =
+                    format!("128 + {}: a shell reports a child that ended by signal {}.", signal.number, signal.number);
             }
         }
         Family::Exit => {
@@ -273,12 +270,11 @@ pub fn look_up(text: &str) -> Option<Vec<Reading>> {
         let bare = text.len() == 8 && text.bytes().all(|byte| byte.is_ascii_hexdigit());
         (bare && (text.bytes().any(|byte| byte.is_ascii_alphabetic()) || text.starts_with(['8', 'C']))).then_some(text)
     });
-    let number = match hex {
-        Some(digits) => u32::from_str_radix(digits, 16).ok()?,
-        None => {
-            let value = text.replace('\u{2212}', "-").parse::<i64>().ok()?;
-            u32::try_from(value).or_else(|_| i32::try_from(value).map(i32::cast_unsigned)).ok()?
-        }
+    let number = if let Some(digits) = hex {
+        u32::from_str_radix(digits, 16).ok()?
+    } else {
+        let value = text.replace('\u{2212}', "-").parse::<i64>().ok()?;
+        u32::try_from(value).or_else(|_| i32::try_from(value).map(i32::cast_unsigned)).ok()?
     };
     Some(readings(number))
 }
@@ -297,8 +293,8 @@ pub fn readings(number: u32) -> Vec<Reading> {
         let family = match number {
             0xC000_0000.. => Family::NtStatus,
             0x8000_0000.. => Family::Hresult,
+            0..=99 => Family::Exit,
             100..=599 => Family::Http,
-            0..=255 => Family::Exit,
             _ => Family::Win32,
         };
         found.push(read(Code { family, number }));

@@ -56,76 +56,96 @@ impl Found {
     }
 }
 
-/// What a byte can be for the scanner.
-const SEPARATOR: u8 = 0;
-/// Inside a word, or at the start of one that is no code.
-const WORD: u8 = 1;
-/// A word that starts with a capital may be a symbolic name.
-const CAPITAL: u8 = 2;
-/// A word that starts with a digit may be a number.
-const DIGIT: u8 = 3;
-
-/// The class of each byte, looked up instead of compared: this loop sees every byte of every log.
-static CLASS: [u8; 256] = {
-    let mut table = [SEPARATOR; 256];
-    let mut byte = 0;
-    while byte < 256 {
-        table[byte] = match byte as u8 {
-            b'0'..=b'9' => DIGIT,
-            b'A'..=b'Z' => CAPITAL,
-            b'a'..=b'z' | b'_' | 0x80..=0xFF => WORD,
-            _ => SEPARATOR,
-        };
-        byte += 1;
-    }
-    table
-};
-
-fn class(byte: u8) -> u8 {
-    CLASS[usize::from(byte)]
-}
+/// Bytes that are looked at together.
+const BLOCK: usize = 64;
 
 /// Calls `found` for each code in `text`, in order.
+///
+/// This sees every byte of every log, and words end at places that no processor can predict. So blocks of bytes are
+/// first turned into bit masks, without a branch, and only words that start with a digit or a capital are looked at.
 pub fn scan(text: &[u8], platform: Platform, mut found: impl FnMut(Found)) {
-    let mut at = 0;
-    while at < text.len() {
-        let start_class = class(text[at]);
-        if start_class == SEPARATOR {
-            at += 1;
-            continue;
-        }
-        let start = at;
-        at += 1;
-        while at < text.len() && class(text[at]) != SEPARATOR {
-            at += 1;
-        }
-        // Most words start with a small letter and are none.
-        if start_class == WORD || at - start > 48 {
-            continue;
-        }
-        let length = at - start;
-        let code = if start_class == DIGIT {
-            // Cheap questions first: nearly all numbers of a log are none.
-            let hex = length > 2 && text[start + 1] | 0x20 == b'x';
-            let negative = length >= 9 && start > 0 && text[start - 1] == b'-';
-            if !(hex || negative || context_word_before(text, start)) {
-                continue;
+    let mut in_word = 0;
+    for (index, block) in text.chunks(BLOCK).enumerate() {
+        let mut padded = [0; BLOCK];
+        let block: &[u8; BLOCK] = match block.try_into() {
+            Ok(whole) => whole,
+            Err(_) => {
+                padded[..block.len()].copy_from_slice(block);
+                &padded
             }
-            number(text, start, at, platform)
-        } else if length == 8 && text[start] <= b'F' && context_word_before(text, start) {
-            number(text, start, at, platform).or_else(|| symbol(&text[start..at]).map(|code| (start, code)))
-        } else {
-            symbol(&text[start..at]).map(|code| (start, code))
         };
-        if let Some((start, code)) = code {
-            found(Found { start, end: at, code });
+        let (words, marked) = masks(block);
+        let mut starts = marked & !(words << 1 | in_word);
+        in_word = words >> (BLOCK - 1);
+        while starts != 0 {
+            let bit = starts.trailing_zeros();
+            starts &= starts - 1;
+            let start = index * BLOCK + bit as usize;
+            let end = word_end(text, start, words >> bit);
+            if let Some((start, code)) = word(text, start, end, platform) {
+                found(Found { start, end, code });
+            }
         }
     }
+}
+
+/// For each byte of a block one bit: whether it belongs to a word, and whether it is a digit or a capital.
+fn masks(block: &[u8; BLOCK]) -> (u64, u64) {
+    let mut words = [0_u8; BLOCK];
+    let mut marked = [0_u8; BLOCK];
+    for ((byte, word), mark) in block.iter().zip(&mut words).zip(&mut marked) {
+        let digit = byte.wrapping_sub(b'0') < 10;
+        let capital = byte.wrapping_sub(b'A') < 26;
+        let small = byte.wrapping_sub(b'a') < 26;
+        *mark = u8::from(digit | capital);
+        *word = u8::from(digit | capital | small | (*byte == b'_') | (*byte >= 0x80));
+    }
+    (pack(&words), pack(&marked))
+}
+
+/// 64 bytes of 0 or 1 as 64 bits: the multiplication gathers the lowest bits of eight bytes in the highest byte.
+fn pack(flags: &[u8; BLOCK]) -> u64 {
+    flags.chunks_exact(8).enumerate().fold(0, |mask, (index, eight)| {
+        let eight = eight.try_into().map_or(0, u64::from_le_bytes);
+        mask | (eight.wrapping_mul(0x0102_0408_1020_4080) >> 56) << (index * 8)
+    })
+}
+
+/// Where the word at `start` ends; `words` are the mask bits from there on.
+fn word_end(text: &[u8], start: usize, words: u64) -> usize {
+    let inside = words.trailing_ones() as usize;
+    let mut end = start + inside;
+    // The word may go on in the next block: then nothing but word bits was left of this one.
+    if end % BLOCK == 0 || inside == BLOCK {
+        while text.get(end).copied().is_some_and(is_word) {
+            end += 1;
+        }
+    }
+    end.min(text.len())
+}
+
+/// The code that a word is, if it is one, and where it really starts (a sign may stand before it).
+fn word(text: &[u8], start: usize, end: usize, platform: Platform) -> Option<(usize, Code)> {
+    let length = end - start;
+    if length > 48 {
+        return None;
+    }
+    let named = |start| symbol(&text[start..end]).map(|code| (start, code));
+    if text[start].is_ascii_digit() {
+        // Cheap questions first: nearly all numbers of a log are none.
+        let hex = length > 2 && text[start + 1] | 0x20 == b'x';
+        let negative = length >= 9 && start > 0 && text[start - 1] == b'-';
+        return if hex || negative || context_word_before(text, start) { number(text, start, end, platform) } else { None };
+    }
+    if length == 8 && text[start] <= b'F' && context_word_before(text, start) {
+        return number(text, start, end, platform).or_else(|| named(start));
+    }
+    named(start)
 }
 
 #[inline]
 fn is_word(byte: u8) -> bool {
-    class(byte) != SEPARATOR
+    byte.is_ascii_alphanumeric() || byte == b'_' || byte >= 0x80
 }
 
 /// A symbolic name such as `ENOSPC` or `STATUS_ACCESS_VIOLATION`.
@@ -161,7 +181,8 @@ fn number(text: &[u8], start: usize, end: usize, platform: Platform) -> Option<(
         if !before.is_some_and(is_joint) {
             return None;
         }
-        let sign = before == Some(b'-') && !start.checked_sub(2).and_then(|at| text.get(at)).copied().is_some_and(is_word);
+        let sign =
+            before == Some(b'-') && !start.checked_sub(2).and_then(|at| text.get(at)).copied().is_some_and(is_word);
         let value = digits_value(word)?;
         if sign && value > 0x1000_0000 {
             let number = i32::try_from(-value).ok()?.cast_unsigned();
@@ -288,8 +309,22 @@ const WORDS: [(Effect, &[&[u8]]); 10] = [
     (
         Effect::Is(Context::Error),
         &[
-            b"error", b"err", b"rc", b"hr", b"hresult", b"errorcode", b"error_code", b"failed", b"failure", b"lasterror",
-            b"ret", b"retval", b"returncode", b"return_code", b"fails", b"fatal",
+            b"error",
+            b"err",
+            b"rc",
+            b"hr",
+            b"hresult",
+            b"errorcode",
+            b"error_code",
+            b"failed",
+            b"failure",
+            b"lasterror",
+            b"ret",
+            b"retval",
+            b"returncode",
+            b"return_code",
+            b"fails",
+            b"fatal",
         ],
     ),
     (Effect::Is(Context::Returned), &[b"returned", b"returns", b"return", b"result", b"resultcode"]),

@@ -33,7 +33,8 @@ impl DumpFormat for ElfCore {
 
     fn recognises(&self, start: &[u8]) -> bool {
         let kind = start.get(16..18).and_then(|bytes| bytes.try_into().ok());
-        let kind = kind.map(|bytes| if start.get(5) == Some(&2) { u16::from_be_bytes(bytes) } else { u16::from_le_bytes(bytes) });
+        let kind = kind
+            .map(|bytes| if start.get(5) == Some(&2) { u16::from_be_bytes(bytes) } else { u16::from_le_bytes(bytes) });
         start.starts_with(b"\x7FELF") && kind == Some(ET_CORE)
     }
 
@@ -55,7 +56,9 @@ impl DumpFormat for ElfCore {
         let table_bytes = u64::from(entry_size) * u64::from(count);
         let entries = Fields::read(file, table, table_bytes, table_bytes, big_endian)?;
         if (entries.len() as u64) < table_bytes {
-            crash.trouble.push(format!("cut off at byte {len_bytes}: {count} program headers at byte {table} are not all there"));
+            crash.trouble.push(format!(
+                "cut off at byte {len_bytes}: {count} program headers at byte {table} are not all there"
+            ));
         }
         let core = Core { file, wide, big_endian, machine };
         let mut last_byte = 0;
@@ -91,14 +94,16 @@ impl Core<'_> {
         }
         // Only what the file really holds is read: the size is the file's own claim.
         let available = self.file.metadata().map_or(0, |data| data.len().saturating_sub(offset));
-        let notes = match Fields::read(self.file, offset, wanted.min(available), limits::ELF_NOTE_BYTES, self.big_endian) {
-            Ok(notes) => notes,
-            Err(trouble) => return crash.trouble.push(trouble),
-        };
+        let notes =
+            match Fields::read(self.file, offset, wanted.min(available), limits::ELF_NOTE_BYTES, self.big_endian) {
+                Ok(notes) => notes,
+                Err(trouble) => return crash.trouble.push(trouble),
+            };
         let mut at = 0_usize;
         let mut threads = 0_usize;
         for _ in 0..limits::ELF_ENTRIES {
-            let (Some(name_size), Some(data_size), Some(kind)) = (notes.u32(at), notes.u32(at + 4), notes.u32(at + 8)) else {
+            let (Some(name_size), Some(data_size), Some(kind)) = (notes.u32(at), notes.u32(at + 4), notes.u32(at + 8))
+            else {
                 break;
             };
             let padded = |size: u32| (size as usize).saturating_add(3) & !3;

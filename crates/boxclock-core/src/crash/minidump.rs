@@ -50,13 +50,17 @@ impl DumpFormat for Minidump {
         let directory = Fields::read(file, u64::from(table), wanted as u64 * 12, 12 << 16, false)?;
         if directory.len() < wanted * 12 {
             let there = directory.len() / 12;
-            crash.trouble.push(format!("cut off: {there} of {count} streams of the directory at byte {table} are there"));
+            crash
+                .trouble
+                .push(format!("cut off: {there} of {count} streams of the directory at byte {table} are there"));
         }
         let mut platform = 2;
         let mut streams = Vec::new();
         for index in 0..wanted {
             let at = index * 12;
-            let (Some(kind), Some(size), Some(offset)) = (directory.u32(at), directory.u32(at + 4), directory.u32(at + 8)) else {
+            let (Some(kind), Some(size), Some(offset)) =
+                (directory.u32(at), directory.u32(at + 4), directory.u32(at + 8))
+            else {
                 break;
             };
             if u64::from(offset) + u64::from(size) > len_bytes {
@@ -150,9 +154,11 @@ impl Dump<'_> {
         for index in 0..count.min(fits).min(limits::MINIDUMP_ENTRIES) {
             let Some(entry) = stream.part(4 + index * MODULE_BYTES, MODULE_BYTES) else { break };
             let (Some(base), Some(bytes), Some(name)) = (entry.u64(0), entry.u32(8), entry.u32(20)) else { break };
-            let version = entry.u32(32).zip(entry.u32(36)).filter(|_| entry.u32(24) == Some(0xFEEF_04BD)).map(|(high, low)| {
-                format!("{}.{}.{}.{}", high >> 16, high & 0xFFFF, low >> 16, low & 0xFFFF)
-            });
+            let version = entry
+                .u32(32)
+                .zip(entry.u32(36))
+                .filter(|_| entry.u32(24) == Some(0xFEEF_04BD))
+                .map(|(high, low)| format!("{}.{}.{}.{}", high >> 16, high & 0xFFFF, low >> 16, low & 0xFFFF));
             let path = self.string(u64::from(name)).unwrap_or_else(|trouble| {
                 crash.trouble.push(trouble);
                 format!("module {index}")

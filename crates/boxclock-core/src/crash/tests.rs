@@ -46,14 +46,17 @@ fn minidump_that_another_program_wrote() {
     assert!(crash.trouble.is_empty(), "{:?}", crash.trouble);
 }
 
-
 #[test]
 fn a_dump_cut_off_anywhere_says_so() {
     for name in ["feeder.core", "feeder.dmp"] {
         let bytes = std::fs::read(sample(name)).unwrap();
         for length in (0..bytes.len().min(6000)).step_by(7).chain([bytes.len() - 2000]) {
             if let Some(Ok(crash)) = read_bytes(&bytes[..length]) {
-                assert!(crash.trouble.iter().any(|text| text.contains("cut off")), "{name} at {length}: {:?}", crash.trouble);
+                assert!(
+                    crash.trouble.iter().any(|text| text.contains("cut off")),
+                    "{name} at {length}: {:?}",
+                    crash.trouble
+                );
             }
         }
     }

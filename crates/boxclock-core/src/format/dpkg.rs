@@ -15,7 +15,15 @@ use crate::clock::scan;
 pub(super) struct Dpkg;
 
 const ACTIONS: [&[u8]; 10] = [
-    b"startup", b"status", b"install", b"upgrade", b"configure", b"trigproc", b"disappear", b"remove", b"purge",
+    b"startup",
+    b"status",
+    b"install",
+    b"upgrade",
+    b"configure",
+    b"trigproc",
+    b"disappear",
+    b"remove",
+    b"purge",
     b"conffile",
 ];
 

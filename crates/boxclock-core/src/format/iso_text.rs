@@ -112,7 +112,11 @@ fn find_time(line: &[u8], hint: Hint) -> Option<(Civil, usize, Hint)> {
         return None;
     }
     let rest = line.get(word_end..)?;
-    let gap = rest.iter().take(8).take_while(|byte| matches!(byte, b' ' | b'\t' | b'|' | b',' | b']' | b'>' | b'[' | b'(')).count();
+    let gap = rest
+        .iter()
+        .take(8)
+        .take_while(|byte| matches!(byte, b' ' | b'\t' | b'|' | b',' | b']' | b'>' | b'[' | b'('))
+        .count();
     let start = word_end + gap;
     let (civil, end) = scan::iso(line.get(start..)?)?;
     Some((civil, start + end, place))
@@ -147,15 +151,12 @@ fn step<'a>(line: &'a [u8], parts: &mut Parts<'a>) -> bool {
         b'#' => hash_pid(line, at, parts),
         _ => word(line, at, parts),
     };
-    match taken {
-        Some(end) => {
-            parts.body = end;
-            true
-        }
-        None => {
-            parts.body = at;
-            false
-        }
+    if let Some(end) = taken {
+        parts.body = end;
+        true
+    } else {
+        parts.body = at;
+        false
     }
 }
 
@@ -168,7 +169,8 @@ fn skip_separators(line: &[u8], at: usize) -> usize {
             Some(b']' | b')' | b'>' | b'|' | b'"') => at += 1,
             Some(b':' | b',') if matches!(line.get(at + 1), None | Some(b' ' | b'\t')) => at += 1,
             Some(b'-') => {
-                let dashes = line.get(at..).unwrap_or_default().iter().take(4).take_while(|byte| **byte == b'-').count();
+                let dashes =
+                    line.get(at..).unwrap_or_default().iter().take(4).take_while(|byte| **byte == b'-').count();
                 match line.get(at + dashes) {
                     None | Some(b' ' | b'\t') if dashes <= 3 => at += dashes,
                     _ => return at,
@@ -230,7 +232,8 @@ fn ids(content: &[u8]) -> Option<(Option<u32>, Option<u32>)> {
     let mut pid = None;
     let mut tid = None;
     let mut expect_tid = false;
-    for piece in lower.split(|byte| matches!(byte, b' ' | b'=' | b':' | b',' | b'/')).filter(|piece| !piece.is_empty()) {
+    for piece in lower.split(|byte| matches!(byte, b' ' | b'=' | b':' | b',' | b'/')).filter(|piece| !piece.is_empty())
+    {
         match piece {
             b"pid" | b"process" => expect_tid = false,
             b"tid" | b"thread" => expect_tid = true,
@@ -252,7 +255,8 @@ fn is_name(text: &[u8]) -> bool {
     text.len() <= 64
         && text.iter().any(u8::is_ascii_alphabetic)
         && text.iter().all(|byte| {
-            byte.is_ascii_alphanumeric() || matches!(byte, b'.' | b'_' | b'-' | b'$' | b':' | b'/' | b'#' | b'@' | b' ' | b'*' | b'\\')
+            byte.is_ascii_alphanumeric()
+                || matches!(byte, b'.' | b'_' | b'-' | b'$' | b':' | b'/' | b'#' | b'@' | b' ' | b'*' | b'\\')
         })
 }
 
@@ -284,7 +288,9 @@ fn word<'a>(line: &'a [u8], at: usize, parts: &mut Parts<'a>) -> Option<usize> {
         let next = line.get(skip_blanks(line, end)..).unwrap_or_default();
         let goes_on = parts.pid.is_none()
             && !colon
-            && (next.starts_with(b"--- ") || next.starts_with(b"[") || (parts.level.is_none() && starts_with_level(next)));
+            && (next.starts_with(b"--- ")
+                || next.starts_with(b"[")
+                || (parts.level.is_none() && starts_with_level(next)));
         parts.pid = goes_on.then_some(value).or(parts.pid);
         return goes_on.then_some(end);
     }

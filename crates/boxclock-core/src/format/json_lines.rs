@@ -33,9 +33,8 @@ enum Role {
 fn role(key: &[u8]) -> Option<(Role, u8)> {
     Some(match key {
         b"time" | b"timestamp" | b"@timestamp" => (Role::Time, 0),
-        b"ts" | b"@t" | b"datetime" | b"date" | b"eventTime" | b"event_time" | b"asctime" | b"timeUnixNano" | b"logged_at" => {
-            (Role::Time, 1)
-        }
+        b"ts" | b"@t" | b"datetime" | b"date" | b"eventTime" | b"event_time" | b"asctime" | b"timeUnixNano"
+        | b"logged_at" => (Role::Time, 1),
         b"t" | b"created" | b"observedTimeUnixNano" => (Role::Time, 2),
         b"level" | b"severity" | b"log.level" | b"severityText" | b"severity_text" | b"levelname" | b"loglevel"
         | b"log_level" | b"@l" => (Role::Level, 0),
@@ -78,7 +77,9 @@ struct Found<'a> {
 impl<'a> Found<'a> {
     fn take(&mut self, (role, rank): (Role, u8), value: Raw<'a>) {
         let slot = &mut self.slots[role as usize];
-        if slot.is_none_or(|(best, _)| rank < best) && !matches!(value, Raw::Object(_) | Raw::Array | Raw::Word(b"null")) {
+        if slot.is_none_or(|(best, _)| rank < best)
+            && !matches!(value, Raw::Object(_) | Raw::Array | Raw::Word(b"null"))
+        {
             *slot = Some((rank, value));
         }
     }

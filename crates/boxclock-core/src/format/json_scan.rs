@@ -81,7 +81,8 @@ fn value(text: &[u8], at: usize) -> Option<(Raw<'_>, usize)> {
         b'[' => nested_end(text, at).map(|end| (Raw::Array, end)),
         _ => {
             let rest = text.get(at..)?;
-            let length = rest.iter().position(|byte| matches!(byte, b',' | b'}' | b']' | b' ' | b'\t' | b'\r' | b'\n'))?;
+            let length =
+                rest.iter().position(|byte| matches!(byte, b',' | b'}' | b']' | b' ' | b'\t' | b'\r' | b'\n'))?;
             let word = rest.get(..length)?;
             let plain = word.iter().all(|byte| byte.is_ascii_alphanumeric() || matches!(byte, b'-' | b'+' | b'.'));
             (plain && !word.is_empty()).then_some((Raw::Word(word), at + length))

@@ -104,7 +104,9 @@ fn host_and_tag(line: &[u8], at: usize) -> (&[u8], &[u8], Option<u32>, usize) {
     }
     let (host, end) = token(line, at);
     let is_host = !host.is_empty()
-        && host.iter().all(|byte| byte.is_ascii_alphanumeric() || matches!(byte, b'.' | b'-' | b'_' | b':' | b'/' | b'@'));
+        && host
+            .iter()
+            .all(|byte| byte.is_ascii_alphanumeric() || matches!(byte, b'.' | b'-' | b'_' | b':' | b'/' | b'@'));
     if !is_host {
         return (b"", b"", None, at);
     }

@@ -40,7 +40,10 @@ fn rfc3164_and_its_variations() {
         ("<131>Apr 12 02:31:07 dose-gw bridge[88]: refused", "2000-04-12T02:31:07.000? 17 dose-gw bridge 88/- refused"),
         ("Apr  2 02:31:07 dose-gw bridge: refused", "2000-04-02T02:31:07.000? 0 dose-gw bridge -/- refused"),
         ("Apr 12 02:31:07 bridge[88]: no host", "2000-04-12T02:31:07.000? 0  bridge 88/- no host"),
-        ("Apr 12 02:31:07 dose-gw last message repeated 3 times", "2000-04-12T02:31:07.000? 0 dose-gw  -/- last message repeated 3 times"),
+        (
+            "Apr 12 02:31:07 dose-gw last message repeated 3 times",
+            "2000-04-12T02:31:07.000? 0 dose-gw  -/- last message repeated 3 times",
+        ),
         ("<34>Apr 12 2026 02:31:07: link down", "2026-04-12T02:31:07.000~ 18   -/- link down"),
         (
             "2026-04-12T02:31:07.442+02:00 pump-ctl systemd[1]: Started x.",
@@ -106,7 +109,10 @@ fn iso_text_shapes() {
         ("2026-04-12 02:31:07.442\tERROR\tlink.go:14\tlost", format!("{local} 17  link.go:14 -/- lost")),
         ("2026/04/12 02:31:07.442 link.go:14: lost", format!("{local} 0  link.go:14 -/- lost")),
         ("[2026-04-12 02:31:07.442] ERROR lost", format!("{local} 17   -/- lost")),
-        ("[2026-04-12T02:31:07.442Z ERROR dosing::link] lost", "2026-04-12T02:31:07.442Z 17  dosing::link -/- lost".into()),
+        (
+            "[2026-04-12T02:31:07.442Z ERROR dosing::link] lost",
+            "2026-04-12T02:31:07.442Z 17  dosing::link -/- lost".into(),
+        ),
         ("E, [2026-04-12T02:31:07.442 #99] ERROR -- dosing: lost", format!("{local} 17  dosing 99/- lost")),
         ("ERROR 2026-04-12 02:31:07.442 lost", format!("{local} 17   -/- lost")),
         ("[error] 2026-04-12 02:31:07.442 lost", format!("{local} 17   -/- lost")),
@@ -133,7 +139,10 @@ fn json_lines_of_the_usual_libraries() {
             "2026-04-12T02:31:07.442Z 17  dosing 99/- lost",
         ),
         (r#"{"ts":1775961067.442,"lvl":"W","msg":"lost"}"#, "2026-04-12T02:31:07.442Z 13   -/- lost"),
-        (r#"{"level":50,"time":1775961067442,"pid":9,"hostname":"gw","msg":"lost"}"#, "2026-04-12T02:31:07.442Z 17 gw  9/- lost"),
+        (
+            r#"{"level":50,"time":1775961067442,"pid":9,"hostname":"gw","msg":"lost"}"#,
+            "2026-04-12T02:31:07.442Z 17 gw  9/- lost",
+        ),
         (
             r#"{"@timestamp":"2026-04-12T02:31:07.442Z","log":{"level":"WARN","logger":"a.B"},"host":{"name":"gw"},"message":"l\"ost\nx"}"#,
             "2026-04-12T02:31:07.442Z 13 gw a.B -/- l\"ost\nx",
@@ -148,7 +157,8 @@ fn json_lines_of_the_usual_libraries() {
     ] {
         assert_eq!(head("json-lines", line), expected, "{line}");
     }
-    let line = r#"{"time":"2026-04-12T02:31:07Z","severity":"WARNING","msg":"x","job":"p","n":{"a":[1]},"hostname":"h"}"#;
+    let line =
+        r#"{"time":"2026-04-12T02:31:07Z","severity":"WARNING","msg":"x","job":"p","n":{"a":[1]},"hostname":"h"}"#;
     let record = by_name("json-lines").unwrap().record(line, 0);
     assert_eq!(record.severity_text.as_deref(), Some("WARNING"));
     assert_eq!(serde_json::to_string(&record.attributes).unwrap(), r#"{"job":"p","n":{"a":[1]},"hostname":"h"}"#);
@@ -168,7 +178,14 @@ fn dpkg_actions() {
 fn no_format_takes_the_lines_of_another() {
     let files: [(&str, &[&str]); 8] = [
         ("rfc3164", &["Apr 12 02:31:07 gw a[1]: x", "Apr 12 02:31:08 gw a[1]: y", "\ttrace"]),
-        ("rfc3164", &["2026-04-12T02:31:07.4+02:00 gw a[1]: x", "2026-04-12T02:31:08.4+02:00 gw a: y", "2026-04-12T02:31:08.4+02:00 gw -- MARK --"]),
+        (
+            "rfc3164",
+            &[
+                "2026-04-12T02:31:07.4+02:00 gw a[1]: x",
+                "2026-04-12T02:31:08.4+02:00 gw a: y",
+                "2026-04-12T02:31:08.4+02:00 gw -- MARK --",
+            ],
+        ),
         ("rfc5424", &["<13>1 2026-04-12T02:31:07Z gw a 1 - - x", "<14>1 2026-04-12T02:31:07Z gw a 1 - - y"]),
         ("dpkg", &["2026-04-12 02:31:07 startup archives unpack", "2026-04-12 02:31:07 install a:all <none> 1"]),
         ("json-lines", &[r#"{"time":"2026-04-12T02:31:07Z","msg":"x"}"#, r#"{"a":2}"#]),

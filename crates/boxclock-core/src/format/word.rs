@@ -56,7 +56,9 @@ pub(super) fn syslog_tag(line: &[u8], at: usize) -> Option<(&[u8], Option<u32>, 
     let length = rest
         .iter()
         .take(128)
-        .take_while(|byte| byte.is_ascii_alphanumeric() || matches!(byte, b'_' | b'-' | b'.' | b'/' | b'(' | b')' | b'@' | b'#' | b'%'))
+        .take_while(|byte| {
+            byte.is_ascii_alphanumeric() || matches!(byte, b'_' | b'-' | b'.' | b'/' | b'(' | b')' | b'@' | b'#' | b'%')
+        })
         .count();
     let name = rest.get(..length).filter(|name| !name.is_empty())?;
     let mut end = length;

@@ -50,14 +50,21 @@ pub fn check(path: &Path, work: &Work) -> Result<Verdict> {
         };
         match copied {
             Ok((size, sha256)) if size == file.size && sha256 == file.sha256 => {}
-            Ok((size, _)) if size != file.size => finding("changed", format!("{size} bytes, sealed with {}", file.size)),
+            Ok((size, _)) if size != file.size => {
+                finding("changed", format!("{size} bytes, sealed with {}", file.size));
+            }
             Ok(_) => finding("changed", "same size, other content: its SHA-256 is not the sealed one".into()),
-            Err(CopyError::TooLarge) => finding("changed", format!("more bytes than the {} that were sealed", file.size)),
-            Err(CopyError::Read(error) | CopyError::Write(error)) => finding("changed", format!("cannot be unpacked: {error}")),
+            Err(CopyError::TooLarge) => {
+                finding("changed", format!("more bytes than the {} that were sealed", file.size));
+            }
+            Err(CopyError::Read(error) | CopyError::Write(error)) => {
+                finding("changed", format!("cannot be unpacked: {error}"));
+            }
             Err(CopyError::Cancelled) => work.check()?,
         }
     }
-    let names = archive.file_names().map(|name| name.map_or_else(|error| error.to_string(), std::borrow::Cow::into_owned));
+    let names =
+        archive.file_names().map(|name| name.map_or_else(|error| error.to_string(), std::borrow::Cow::into_owned));
     let mut extra: Vec<Finding> = names
         .filter(|name| !known.contains(name) && !name.ends_with('/'))
         .map(|path| Finding { kind: "extra", path, detail: "the seal does not list it".into() })

@@ -154,7 +154,8 @@ fn list(options: &PackOptions, seal: &mut Seal) -> Result<Vec<Wanted>> {
             let member = member_name(&label, path, &file.path, below, &mut taken);
             wanted.push(Wanted { file, host: label.clone(), member });
         }
-        let unreadable = left_out.into_iter().map(|left| Unreadable { origin: left.path, host: label.clone(), reason: left.reason });
+        let unreadable =
+            left_out.into_iter().map(|left| Unreadable { origin: left.path, host: label.clone(), reason: left.reason });
         seal.unreadable.extend(unreadable);
     }
     Ok(wanted)

@@ -6,8 +6,8 @@ use std::path::{Path, PathBuf};
 use sha2::{Digest, Sha256};
 
 use super::{
-    Archive, CopyError, Error, FileFound, LeftOut, Result, STORY_NAME, Seal, Story, Work, copy_hashed, hex, open_zip, read_member,
-    read_seal, safe_path,
+    Archive, CopyError, Error, FileFound, LeftOut, Result, STORY_NAME, Seal, Story, Work, copy_hashed, hex, open_zip,
+    read_member, read_seal, safe_path,
 };
 use crate::clock::scan;
 use crate::{limits, platform};
@@ -60,7 +60,7 @@ pub fn unpack(path: &Path, work: &Work) -> Result<OpenBox> {
         reason: format!("could not be gathered: {}", missing.reason),
     });
     left_out.extend(unreadable);
-    Ok(OpenBox { story, files, left_out, seal })
+    Ok(OpenBox { seal, story, files, left_out })
 }
 
 /// One folder of the cache for each state of each box.
@@ -71,7 +71,8 @@ fn cache_folder(path: &Path, seal_bytes: &[u8]) -> Result<PathBuf> {
     hash.update(data.len().to_le_bytes());
     let modified = data.modified().ok().and_then(|time| time.duration_since(std::time::UNIX_EPOCH).ok());
     hash.update(modified.map_or(0, |since| since.as_nanos()).to_le_bytes());
-    let cache = platform::cache_dir().ok_or_else(|| Error::new("no folder for the cache: set HOME or XDG_CACHE_HOME"))?;
+    let cache =
+        platform::cache_dir().ok_or_else(|| Error::new("no folder for the cache: set HOME or XDG_CACHE_HOME"))?;
     Ok(cache.join("boxes").join(hex(&hash.finalize()).get(..32).unwrap_or("box")))
 }
 
@@ -81,7 +82,13 @@ fn is_complete(target: &Path, seal: &Seal) -> bool {
 }
 
 /// Unpacks into a new folder beside the target and renames it when complete.
-fn extract_all(archive: &mut Archive, seal: &Seal, target: &Path, left_out: &mut Vec<LeftOut>, work: &Work) -> Result<()> {
+fn extract_all(
+    archive: &mut Archive,
+    seal: &Seal,
+    target: &Path,
+    left_out: &mut Vec<LeftOut>,
+    work: &Work,
+) -> Result<()> {
     let boxes = target.parent().unwrap_or(target);
     let cannot = |error: std::io::Error| Error::at(boxes, "cannot unpack into", error);
     std::fs::create_dir_all(boxes).map_err(cannot)?;
@@ -124,7 +131,10 @@ fn extract_all(archive: &mut Archive, seal: &Seal, target: &Path, left_out: &mut
         };
         match copy_hashed(&mut member, &mut file, most, work) {
             Ok((_, sha256)) if sha256 == sealed.sha256 => {}
-            Ok((size, _)) => note(format!("has changed since it was sealed ({size} bytes, sealed with {}); it is read as it is now", sealed.size)),
+            Ok((size, _)) => note(format!(
+                "has changed since it was sealed ({size} bytes, sealed with {}); it is read as it is now",
+                sealed.size
+            )),
             Err(CopyError::Cancelled) => work.check()?,
             Err(CopyError::Write(error)) => return Err(cannot(error)),
             Err(CopyError::Read(error)) => note(format!("is damaged: {error}; what could be unpacked is read")),

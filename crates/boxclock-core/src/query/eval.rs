@@ -213,7 +213,7 @@ impl Plan<'_> {
         }
         let plain = matches!(source.reader, Reader::Lines(_)) && source.encoding == Encoding::Utf8;
         if plain && wanted * 16 > bits.len() {
-            if self.search_whole(regex, source, part, bits).is_err() {
+            if search_whole(regex, source, part, bits).is_err() {
                 bits.fill(false);
             }
             return;
@@ -230,32 +230,33 @@ impl Plan<'_> {
             };
         }
     }
+}
 
-    /// One pass over all bytes of a part. Records beyond [`limits::RECORD_BYTES`] are searched up to there.
-    fn search_whole(&self, regex: &Regex, source: &Source, part: &Part, bits: &mut [bool]) -> std::io::Result<()> {
-        let segment = &part.segment;
-        let file = SourceFile::open(&source.path)?;
-        let start = segment.offset + u64::from(segment.offsets[0]);
-        let last = segment.offset + u64::from(segment.offsets[segment.len() - 1]);
-        let end = part.end.min(last + limits::RECORD_BYTES as u64);
-        let bytes = file.read(start, (end - start) as usize)?;
-        let record_start = |index: usize| segment.offsets.get(index).map(|at| (*at - segment.offsets[0]) as usize);
-        let mut passed = vec![false; bits.len()];
-        let mut at = 0;
-        while let Some(hit) = regex.find_at(&bytes, at) {
-            let index = segment.offsets.partition_point(|offset| (*offset - segment.offsets[0]) as usize <= hit.start()) - 1;
-            let from = record_start(index).unwrap_or(0);
-            let to = record_start(index + 1).unwrap_or(bytes.len()).min(bytes.len());
-            // A hit across the end of a record is none, but the record may hold another.
-            passed[index] = hit.end() <= to || regex.is_match(&bytes[from..to]);
-            if to >= bytes.len() {
-                break;
-            }
-            at = to;
+/// One pass over all bytes of a part. Records beyond [`limits::RECORD_BYTES`] are searched up to there.
+fn search_whole(regex: &Regex, source: &Source, part: &Part, bits: &mut [bool]) -> std::io::Result<()> {
+    let segment = &part.segment;
+    let file = SourceFile::open(&source.path)?;
+    let start = segment.offset + u64::from(segment.offsets[0]);
+    let last = segment.offset + u64::from(segment.offsets[segment.len() - 1]);
+    let end = part.end.min(last + limits::RECORD_BYTES as u64);
+    let bytes = file.read(start, (end - start) as usize)?;
+    let record_start = |index: usize| segment.offsets.get(index).map(|at| (*at - segment.offsets[0]) as usize);
+    let mut passed = vec![false; bits.len()];
+    let mut at = 0;
+    while let Some(hit) = regex.find_at(&bytes, at) {
+        let index =
+            segment.offsets.partition_point(|offset| (*offset - segment.offsets[0]) as usize <= hit.start()) - 1;
+        let from = record_start(index).unwrap_or(0);
+        let to = record_start(index + 1).unwrap_or(bytes.len()).min(bytes.len());
+        // A hit across the end of a record is none, but the record may hold another.
+        passed[index] = hit.end() <= to || regex.is_match(&bytes[from..to]);
+        if to >= bytes.len() {
+            break;
         }
-        bits.iter_mut().zip(passed).for_each(|(bit, passed)| *bit &= passed);
-        Ok(())
+        at = to;
     }
+    bits.iter_mut().zip(passed).for_each(|(bit, passed)| *bit &= passed);
+    Ok(())
 }
 
 fn keep_all(bits: &mut [bool], keep: bool) {
@@ -287,7 +288,8 @@ impl DayClock<'_> {
         if utc_ns < self.valid.0 || utc_ns > self.valid.1 {
             // Offsets change on quarters of an hour.
             let quarter = utc_ns.div_euclid(900 * SECOND);
-            self.valid = (quarter.saturating_mul(900 * SECOND), quarter.saturating_add(1).saturating_mul(900 * SECOND) - 1);
+            self.valid =
+                (quarter.saturating_mul(900 * SECOND), quarter.saturating_add(1).saturating_mul(900 * SECOND) - 1);
             self.offset = i64::from(self.zone.offset_at(utc_ns)) * SECOND;
         }
         utc_ns.saturating_add(self.offset).rem_euclid(DAY)

@@ -18,7 +18,10 @@ pub(super) enum Kind {
     /// A comparison right behind a field's name.
     Operator(&'static str),
     /// A word; `quoted` if any part of it stood in quotes.
-    Word { text: String, quoted: bool },
+    Word {
+        text: String,
+        quoted: bool,
+    },
     /// What stood between two slashes.
     Regex(String),
 }
@@ -35,9 +38,9 @@ pub(super) fn tokens(text: &str) -> Result<Vec<Token>, FilterError> {
             continue;
         }
         let rest = &text[at..];
-        let after_word = tokens.last().is_some_and(|last| {
-            last.at + last.length == at && matches!(&last.kind, Kind::Word { quoted: false, .. })
-        });
+        let after_word = tokens
+            .last()
+            .is_some_and(|last| last.at + last.length == at && matches!(&last.kind, Kind::Word { quoted: false, .. }));
         let operator = OPERATORS.into_iter().find(|operator| rest.starts_with(operator));
         let (kind, length) = match (c, operator) {
             ('(', _) => (Kind::Open, 1),

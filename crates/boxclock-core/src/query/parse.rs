@@ -103,13 +103,16 @@ impl Parser<'_> {
                 Some(Token { kind: Kind::Word { text, quoted: false }, .. }) if text.eq_ignore_ascii_case("or") => {
                     if all.is_empty() {
                         let token = &self.tokens[self.next];
-                        return Err(error(token, "something must stand before \"or\"; to search for the word write \"or\" in quotes"));
+                        return Err(error(
+                            token,
+                            "something must stand before \"or\"; to search for the word write \"or\" in quotes",
+                        ));
                     }
                     break;
                 }
                 Some(_) => {}
             }
-            if !(self.takes_word("and") && !all.is_empty()) {
+            if !self.takes_word("and") || all.is_empty() {
                 all.push(self.one()?);
             }
         }
@@ -235,7 +238,9 @@ impl Parser<'_> {
         match human::time(&text, self.zone).map_err(|problem| error(&token, problem.to_string()))? {
             Typed::Instant(ns) => Ok(TimeTest::Between(ns.saturating_sub(span), ns.saturating_add(span))),
             Typed::OfDay(_) if span * 2 >= DAY => Ok(TimeTest::Daily(0, DAY - 1, self.zone.clone())),
-            Typed::OfDay(ns) => Ok(TimeTest::Daily((ns - span).rem_euclid(DAY), (ns + span).rem_euclid(DAY), self.zone.clone())),
+            Typed::OfDay(ns) => {
+                Ok(TimeTest::Daily((ns - span).rem_euclid(DAY), (ns + span).rem_euclid(DAY), self.zone.clone()))
+            }
         }
     }
 
@@ -267,7 +272,10 @@ fn codes(value: &Token, items: &[&str]) -> Parsed<Vec<crate::code::Code>> {
     let mut codes = Vec::new();
     for item in items {
         let Some(readings) = catalogue::look_up(item) else {
-            return Err(error(value, format!("\"{item}\" is not a code: write for example 0x80070005, -2147024891, 1603 or ENOSPC")));
+            return Err(error(
+                value,
+                format!("\"{item}\" is not a code: write for example 0x80070005, -2147024891, 1603 or ENOSPC"),
+            ));
         };
         // Any family: the reader of a filter does not know which one the log meant.
         let number = readings.first().map_or(0, |reading| reading.code.number);
@@ -295,7 +303,10 @@ fn level(value: &Token, operator: &str, items: &[&str]) -> Parsed<Expr> {
     let mut ranges = Vec::new();
     for item in items {
         let Some(range) = level_range(item) else {
-            return Err(error(value, format!("\"{item}\" is not a level; levels are trace debug info warn error fatal none")));
+            return Err(error(
+                value,
+                format!("\"{item}\" is not a level; levels are trace debug info warn error fatal none"),
+            ));
         };
         ranges.push(range);
     }

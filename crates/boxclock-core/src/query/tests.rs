@@ -45,7 +45,11 @@ fn passing(fixture: &Fixture, text: &str) -> String {
     let order = rows_in_order(&fixture.loaded.table.order, &rows);
     assert_eq!(order.len(), rows.count());
     let time = |row: &u32| fixture.loaded.table.event(crate::event::Row(*row)).time().unwrap();
-    order.iter().map(|row| crate::clock::human::time_of_day(time(row), &Zone::utc())[..5].to_owned()).collect::<Vec<_>>().join(" ")
+    order
+        .iter()
+        .map(|row| crate::clock::human::time_of_day(time(row), &Zone::utc())[..5].to_owned())
+        .collect::<Vec<_>>()
+        .join(" ")
 }
 
 #[test]

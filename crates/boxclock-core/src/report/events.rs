@@ -175,7 +175,18 @@ impl EventWriter {
     fn csv<'a>(&mut self, events: impl Iterator<Item = EventRef<'a>>, out: &mut impl Write) -> io::Result<()> {
         let mut writer = csv::Writer::from_writer(out);
         writer.write_record([
-            "time", "time_known", "severity", "host", "component", "pid", "tid", "source", "line", "offset", "codes", "body",
+            "time",
+            "time_known",
+            "severity",
+            "host",
+            "component",
+            "pid",
+            "tid",
+            "source",
+            "line",
+            "offset",
+            "codes",
+            "body",
         ])?;
         for event in events {
             let out = self.event_out(event);

@@ -53,7 +53,8 @@ fn cause(report: &Report<'_>, text: &mut String) {
     }
     let mut reader = report.reader();
     for (number, (kind, reason, pin, event)) in links.into_iter().enumerate() {
-        let when = event.and_then(|event| event.time()).map_or("no time".to_owned(), |time| date_time(time, &report.zone));
+        let when =
+            event.and_then(|event| event.time()).map_or("no time".to_owned(), |time| date_time(time, &report.zone));
         let note = if pin.note.is_empty() { String::new() } else { format!(": {}", line(&pin.note)) };
         let _ = writeln!(text, "{}. **{}** {when}{note}", number + 1, kind.name());
         if !reason.is_empty() {
@@ -70,7 +71,9 @@ fn cause(report: &Report<'_>, text: &mut String) {
 /// Where a pin's record stands: file, line, byte.
 fn evidence(report: &Report<'_>, pin: &crate::logbook::Pin, event: Option<EventRef<'_>>) -> String {
     match event {
-        Some(event) => format!("`{}`, line {}, byte {}", report.case.sources[event.source()].name, event.line(), pin.offset),
+        Some(event) => {
+            format!("`{}`, line {}, byte {}", report.case.sources[event.source()].name, event.line(), pin.offset)
+        }
         None => format!("`{}`, byte {} (this source is not in the case now)", pin.source, pin.offset),
     }
 }
@@ -83,7 +86,8 @@ fn pins(report: &Report<'_>, text: &mut String) {
     let _ = writeln!(text, "## Other marked places\n");
     for pin in loose {
         let event = report.event_of(pin);
-        let when = event.and_then(|event| event.time()).map_or("no time".to_owned(), |time| date_time(time, &report.zone));
+        let when =
+            event.and_then(|event| event.time()).map_or("no time".to_owned(), |time| date_time(time, &report.zone));
         let _ = writeln!(text, "- {when} {} ({})", line(&pin.note), evidence(report, pin, event));
     }
     text.push('\n');
@@ -120,7 +124,8 @@ fn code_table(report: &Report<'_>, text: &mut String) {
 }
 
 fn source_table(report: &Report<'_>, text: &mut String) {
-    let _ = writeln!(text, "## Sources\n\n| source | host | format | zone | events | trouble |\n|---|---|---|---|--:|---|");
+    let _ =
+        writeln!(text, "## Sources\n\n| source | host | format | zone | events | trouble |\n|---|---|---|---|--:|---|");
     for source in sources::sources(report.case, report.loaded) {
         let _ = writeln!(
             text,

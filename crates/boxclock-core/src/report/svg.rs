@@ -29,13 +29,16 @@ const FAINT: &str = "#BBBBBB";
 pub fn drawing(report: &Report<'_>) -> String {
     let table = &report.loaded.table;
     let Some((first, last)) = span(report) else { return Document::new().to_string() };
-    let Some(density) = density(table, first, last, SLICES, &Work::default()) else { return Document::new().to_string() };
+    let Some(density) = density(table, first, last, SLICES, &Work::default()) else {
+        return Document::new().to_string();
+    };
     let links = report.links();
     let lanes = density.hosts.len();
     let bottom = TOP + lanes * LANE;
     let height = bottom + 60 + links.len() * 20 + 40;
     let x_of = |time: i64| {
-        let share = (i128::from(time) - i128::from(first)) as f64 / ((i128::from(last) - i128::from(first)).max(1) as f64);
+        let share =
+            (i128::from(time) - i128::from(first)) as f64 / ((i128::from(last) - i128::from(first)).max(1) as f64);
         LEFT as f64 + share * (WIDTH - LEFT - RIGHT) as f64
     };
     let mut document = Document::new()
@@ -58,14 +61,17 @@ pub fn drawing(report: &Report<'_>) -> String {
         let y = (TOP + lane * LANE) as f64;
         let name = &table.hosts[*host as usize];
         let drift = table.drift[*host as usize];
-        document = document.add(label(if name.is_empty() { "no host" } else { name }, 20.0, y + 24.0).set("font-weight", "bold"));
+        document = document
+            .add(label(if name.is_empty() { "no host" } else { name }, 20.0, y + 24.0).set("font-weight", "bold"));
         if drift != 0 {
             let text = format!("clock {}", crate::clock::human::duration_text(drift));
             document = document.add(label(&text, 20.0, y + 41.0).set("font-size", 11));
         }
         document = document.add(bars(density.lane(lane), y, peak));
     }
-    let lane_y = |host: u32| density.hosts.iter().position(|other| *other == host).map(|lane| (TOP + lane * LANE + LANE / 2) as f64);
+    let lane_y = |host: u32| {
+        density.hosts.iter().position(|other| *other == host).map(|lane| (TOP + lane * LANE + LANE / 2) as f64)
+    };
     let mut points = Vec::new();
     for (number, (kind, reason, pin, event)) in links.iter().enumerate() {
         let y = (bottom + 70 + number * 20) as f64;
@@ -95,7 +101,9 @@ fn label(text: &str, x: f64, y: f64) -> Text {
 
 fn legend() -> Group {
     let mut group = Group::new();
-    for (index, (colour, text)) in [(CALM, "events"), (WARN, "warnings"), (BAD, "errors and crashes")].into_iter().enumerate() {
+    for (index, (colour, text)) in
+        [(CALM, "events"), (WARN, "warnings"), (BAD, "errors and crashes")].into_iter().enumerate()
+    {
         let x = 700 + index * 120;
         group = group
             .add(Rectangle::new().set("x", x).set("y", 42).set("width", 12).set("height", 12).set("fill", colour))
@@ -128,7 +136,12 @@ fn bars(cells: &[Cell], y: f64, peak: f64) -> Group {
 }
 
 fn line(x1: f64, y1: f64, x2: f64, y2: f64, colour: &str) -> Line {
-    Line::new().set("x1", round(x1)).set("y1", round(y1)).set("x2", round(x2)).set("y2", round(y2)).set("stroke", colour)
+    Line::new()
+        .set("x1", round(x1))
+        .set("y1", round(y1))
+        .set("x2", round(x2))
+        .set("y2", round(y2))
+        .set("stroke", colour)
 }
 
 fn round(value: f64) -> f64 {
@@ -146,7 +159,8 @@ fn axis(report: &Report<'_>, first: i64, last: i64, bottom: usize, x_of: &impl F
     while tick <= last {
         if tick >= first {
             let x = x_of(tick);
-            let text = if step >= DAY { date_time(tick, &report.zone).split_off(5) } else { time_of_day(tick, &report.zone) };
+            let text =
+                if step >= DAY { date_time(tick, &report.zone).split_off(5) } else { time_of_day(tick, &report.zone) };
             let text = text.get(..text.len().saturating_sub(4)).unwrap_or_default();
             group = group
                 .add(line(x, TOP as f64, x, bottom as f64, "#EEEEEE"))
@@ -166,7 +180,15 @@ fn chain(points: &[(usize, f64, f64, String)]) -> Group {
     }
     for (number, x, y, note) in points {
         group = group
-            .add(Circle::new().set("cx", round(*x)).set("cy", round(*y)).set("r", 10).set("fill", "white").set("stroke", INK).add(Title::new(note.clone())))
+            .add(
+                Circle::new()
+                    .set("cx", round(*x))
+                    .set("cy", round(*y))
+                    .set("r", 10)
+                    .set("fill", "white")
+                    .set("stroke", INK)
+                    .add(Title::new(note.clone())),
+            )
             .add(label(&number.to_string(), *x, y + 4.5).set("text-anchor", "middle"));
     }
     group

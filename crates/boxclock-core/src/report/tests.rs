@@ -42,15 +42,36 @@ fn events_keep_the_contract() {
     assert_eq!(
         keys,
         [
-            "time", "time_known", "severity", "severity_number", "severity_text", "host", "source", "line", "offset", "length",
-            "format", "component", "pid", "tid", "codes", "body", "attributes"
+            "time",
+            "time_known",
+            "severity",
+            "severity_number",
+            "severity_text",
+            "host",
+            "source",
+            "line",
+            "offset",
+            "length",
+            "format",
+            "component",
+            "pid",
+            "tid",
+            "codes",
+            "body",
+            "attributes"
         ]
     );
     assert_eq!(event["time"], "2026-04-12T02:31:07.000000000Z");
     assert_eq!(event["time_known"], "assumed-year");
     assert_eq!((&event["severity"], &event["severity_number"]), (&Value::from("error"), &Value::from(17)));
-    assert_eq!((&event["host"], &event["component"], &event["pid"]), (&Value::from("dose-gw"), &Value::from("bridge"), &Value::from(88)));
-    assert_eq!((&event["line"], &event["offset"], &event["length"]), (&Value::from(1), &Value::from(0), &Value::from(69)));
+    assert_eq!(
+        (&event["host"], &event["component"], &event["pid"]),
+        (&Value::from("dose-gw"), &Value::from("bridge"), &Value::from(88))
+    );
+    assert_eq!(
+        (&event["line"], &event["offset"], &event["length"]),
+        (&Value::from(1), &Value::from(0), &Value::from(69))
+    );
     assert_eq!(
         event["codes"].to_string(),
         r#"[{"text":"0x80070005","number":2147942405,"family":"hresult","name":"E_ACCESSDENIED","failure":true}]"#
@@ -66,11 +87,26 @@ fn sources_keep_the_contract() {
     assert_eq!(
         keys,
         [
-            "source", "host", "format", "encoding", "zone", "zone_from", "bytes", "lines", "events", "attached_lines",
-            "undated_events", "first", "last", "trouble"
+            "source",
+            "host",
+            "format",
+            "encoding",
+            "zone",
+            "zone_from",
+            "bytes",
+            "lines",
+            "events",
+            "attached_lines",
+            "undated_events",
+            "first",
+            "last",
+            "trouble"
         ]
     );
-    assert_eq!((&row["host"], &row["format"], &row["events"]), (&Value::from("dose-gw"), &Value::from("rfc3164"), &Value::from(2)));
+    assert_eq!(
+        (&row["host"], &row["format"], &row["events"]),
+        (&Value::from("dose-gw"), &Value::from("rfc3164"), &Value::from(2))
+    );
     assert_eq!((&row["zone"], &row["zone_from"]), (&Value::from("+00:00"), &Value::from("case")));
 }
 
@@ -94,7 +130,10 @@ fn other_forms() {
     assert_eq!(events, 2);
     assert!(xml.contains("&lt;b&gt;"));
     let text = written(&case, &loaded, Form::Text);
-    assert_eq!(text.lines().next(), Some("2026-04-12 02:31:07.000  dose-gw      error bridge           open failed: 0x80070005 <b>"));
+    assert_eq!(
+        text.lines().next(),
+        Some("2026-04-12 02:31:07.000  dose-gw      error bridge           open failed: 0x80070005 <b>")
+    );
 }
 
 #[test]
@@ -135,7 +174,10 @@ fn codes_are_counted_once_an_event() {
     let (_folder, _case, loaded) = case();
     let codes = codes::codes(&loaded);
     assert_eq!(codes.len(), 1);
-    assert_eq!((codes[0].count, codes[0].first_row, codes[0].hosts.as_slice()), (1, Row(0), &["dose-gw".to_owned()][..]));
+    assert_eq!(
+        (codes[0].count, codes[0].first_row, codes[0].hosts.as_slice()),
+        (1, Row(0), &["dose-gw".to_owned()][..])
+    );
     let line: Value = serde_json::from_str(&codes[0].json()).unwrap();
     assert_eq!(line["name"], "E_ACCESSDENIED");
 }

@@ -75,7 +75,8 @@ pub fn density(table: &Table, from: i64, to: i64, slices: usize, work: &Work) ->
             let segment = &part.segment;
             let place: Vec<(usize, i64)> =
                 part.actor_ids.iter().map(|id| (lane_of_actor[*id as usize] * slices, table.drift_of(*id))).collect();
-            let columns = segment.times.iter().zip(&segment.actor_ids).zip(segment.severities.iter().zip(&segment.flags));
+            let columns =
+                segment.times.iter().zip(&segment.actor_ids).zip(segment.severities.iter().zip(&segment.flags));
             for ((time, actor), (severity, flags)) in columns {
                 let (lane, drift) = place[usize::from(*actor)];
                 let time = time.saturating_add(drift);
@@ -96,7 +97,7 @@ pub fn density(table: &Table, from: i64, to: i64, slices: usize, work: &Work) ->
         return None;
     }
     let mut total = vec![Cell::default(); cells];
-    for (sum, cell) in groups.iter().flat_map(|group| group.iter().enumerate()).map(|(index, cell)| (index, cell)) {
+    for (sum, cell) in groups.iter().flat_map(|group| group.iter().enumerate()) {
         let slot = &mut total[sum];
         slot.count += cell.count;
         slot.worst = slot.worst.max(cell.worst);

@@ -26,13 +26,21 @@ fn table(sources: &[Vec<i64>], drift: &[i64]) -> Table {
         };
         segment.note_order();
         if !times.is_empty() {
-            parts.push(Part { segment: Arc::new(segment), first_row, first_line: 0, end: 0, actor_ids: [index as u32].into() });
+            parts.push(Part {
+                segment: Arc::new(segment),
+                first_row,
+                first_line: 0,
+                end: 0,
+                actor_ids: [index as u32].into(),
+            });
             first_row += times.len() as u32;
         }
     }
-    let actors: Vec<TableActor> =
-        (0..sources.len() as u32).map(|host| TableActor { host: host + 1, component: 0, pid: None, tid: None }).collect();
-    let drift: Vec<i64> = std::iter::once(0).chain(drift.iter().copied().chain(std::iter::repeat(0)).take(sources.len())).collect();
+    let actors: Vec<TableActor> = (0..sources.len() as u32)
+        .map(|host| TableActor { host: host + 1, component: 0, pid: None, tid: None })
+        .collect();
+    let drift: Vec<i64> =
+        std::iter::once(0).chain(drift.iter().copied().chain(std::iter::repeat(0)).take(sources.len())).collect();
     let (order, disordered) = merge(&parts, &actors, &drift);
     Table {
         parts,
@@ -97,7 +105,9 @@ proptest! {
         mut sources in proptest::collection::vec(proptest::collection::vec(0_i64..50, 0..30), 1..6),
         drift in proptest::collection::vec(-20_i64..20, 6),
     ) {
-        sources.iter_mut().for_each(|times| times.sort_unstable());
+        for times in &mut sources {
+            times.sort_unstable();
+        }
         let table = table(&sources, &drift);
         let mut expected: Vec<(i64, u32)> = (0..table.len() as u32).map(|row| (table.event(Row(row)).order_time(), row)).collect();
         expected.sort_by_key(|(time, _)| *time);

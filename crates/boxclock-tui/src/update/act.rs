@@ -37,7 +37,7 @@ pub(super) fn run(app: &mut App, action: Action) {
             app.filter_before.clone_from(&app.filter_text);
             ask(app, Prompt::Filter, app.filter_text.clone());
         }
-        Action::ClearFilter => typing::set_filter(app, String::new()),
+        Action::ClearFilter => typing::set_filter(app, ""),
         Action::GoToTime => ask(app, Prompt::Time, String::new()),
         Action::PreviousProblem => to_problem(app, true),
         Action::NextProblem => to_problem(app, false),
@@ -47,7 +47,8 @@ pub(super) fn run(app: &mut App, action: Action) {
         Action::WholeSpan => app.window = None,
         Action::Clock => match app.chosen_host() {
             Some(host) => {
-                let now = app.drift.get(&host).map_or(String::new(), |ns| boxclock_core::clock::human::duration_text(*ns));
+                let now =
+                    app.drift.get(&host).map_or(String::new(), |ns| boxclock_core::clock::human::duration_text(*ns));
                 ask(app, Prompt::Clock(host), now);
             }
             None => app.message = Some("no host is known here whose clock could be corrected".into()),
@@ -89,7 +90,8 @@ pub(super) fn to_step(app: &mut App, step: Step) {
 }
 
 fn page(app: &App) -> isize {
-    let height = if app.step == Step::Stream { usize::from(app.layout.middle.height) } else { app.layout.list_height(app.step) };
+    let height =
+        if app.step == Step::Stream { usize::from(app.layout.middle.height) } else { app.layout.list_height(app.step) };
     height.saturating_sub(2).max(1).cast_signed()
 }
 
@@ -128,9 +130,12 @@ fn enter(app: &mut App) {
         Step::Box => {
             if let Some(source) = app.sources.get(chosen) {
                 let quoted = format!("source=\"{}\"", source.source);
-                let first = app.loaded.table.parts.iter().find(|part| {
-                    app.case.sources[part.segment.source as usize].name == source.source
-                });
+                let first = app
+                    .loaded
+                    .table
+                    .parts
+                    .iter()
+                    .find(|part| app.case.sources[part.segment.source as usize].name == source.source);
                 let row = first.map(|part| Row(part.first_row));
                 match row {
                     Some(row) => {
@@ -150,7 +155,9 @@ fn enter(app: &mut App) {
             let row = app.cause_order().get(chosen).and_then(|(_, pin)| app.row_of_pin(pin));
             match row {
                 Some(row) => jump_to_row(app, row),
-                None => app.message = Some("the source of this pin is not in the case, or has not been read yet".into()),
+                None => {
+                    app.message = Some("the source of this pin is not in the case, or has not been read yet".into());
+                }
             }
         }
         Step::Stream => app.reading_shown = !app.reading_shown,
@@ -259,14 +266,11 @@ fn toggle_link(app: &mut App) {
         return;
     };
     let mut chain = app.chain.clone();
-    match link {
-        Some(link) => {
-            chain.remove(link);
-        }
-        None => {
-            let kind = if chain.is_empty() { Link::Root } else { Link::Step };
-            chain.push(ChainLink { pin, kind, reason: String::new() });
-        }
+    if let Some(link) = link {
+        chain.remove(link);
+    } else {
+        let kind = if chain.is_empty() { Link::Root } else { Link::Step };
+        chain.push(ChainLink { pin, kind, reason: String::new() });
     }
     set_chain(app, chain);
     follow_pin(app, pin);
@@ -341,13 +345,14 @@ fn undo(app: &mut App) {
             chain.iter_mut().filter(|link| !known(link.pin)).for_each(|link| link.pin = new);
             app.logbook.set_chain(&chain)
         }),
-        Undo::Unpin(source, offset, note) => match note {
-            Some(note) => app.logbook.set_pin(&source, offset, &note),
-            None => {
+        Undo::Unpin(source, offset, note) => {
+            if let Some(note) = note {
+                app.logbook.set_pin(&source, offset, &note)
+            } else {
                 let pin = app.pins.iter().find(|pin| pin.source == source && pin.offset == offset);
                 pin.map_or(Ok(()), |pin| app.logbook.remove_pin(pin.id))
             }
-        },
+        }
         Undo::Clock(host, ns) => typing::set_clock(app, &host, ns),
         Undo::Field(key, value) => {
             app.story.set(key, value.clone());

@@ -18,7 +18,7 @@ pub(super) fn key(app: &mut App, key: KeyEvent) {
     let request = match key.code {
         KeyCode::Enter => {
             let (prompt, text) = (prompt.clone(), input.value().to_owned());
-            return accept(app, prompt, &text);
+            return accept(app, &prompt, &text);
         }
         KeyCode::Esc => return give_up(app),
         KeyCode::Char('c') if control => return give_up(app),
@@ -94,7 +94,7 @@ fn give_up(app: &mut App) {
     match prompt {
         Prompt::Filter => {
             let before = std::mem::take(&mut app.filter_before);
-            set_filter(app, before);
+            set_filter(app, &before);
         }
         Prompt::Find => {
             app.find = None;
@@ -108,9 +108,9 @@ fn give_up(app: &mut App) {
 }
 
 /// Puts a filter into force that was good before.
-pub(super) fn set_filter(app: &mut App, text: String) {
-    match Filter::parse(&text, &app.zone) {
-        Ok(filter) => use_filter(app, &text, filter),
+pub(super) fn set_filter(app: &mut App, text: &str) {
+    match Filter::parse(text, &app.zone) {
+        Ok(filter) => use_filter(app, text, filter),
         Err(error) => app.message = Some(error.message),
     }
 }
@@ -125,9 +125,9 @@ pub fn offered(text: &str) -> Vec<&'static Binding> {
     BINDINGS.iter().filter(fits).collect()
 }
 
-fn accept(app: &mut App, prompt: Prompt, text: &str) {
+fn accept(app: &mut App, prompt: &Prompt, text: &str) {
     // A wrong filter, time or duration stays on the line, with what is wrong.
-    let result = match &prompt {
+    let result = match prompt {
         Prompt::Filter => {
             if app.filter_error.is_some() {
                 return;
@@ -209,7 +209,8 @@ pub(super) fn set_clock(app: &mut App, host: &str, ns: i64) -> Result<()> {
     }
     app.jobs.clocks(app.loaded.clone(), app.drift.clone());
     let text = human::duration_text(ns);
-    app.message = Some(if ns == 0 { format!("{host}: clock as written") } else { format!("{host}: {text} added to every time") });
+    app.message =
+        Some(if ns == 0 { format!("{host}: clock as written") } else { format!("{host}: {text} added to every time") });
     Ok(())
 }
 

@@ -34,8 +34,12 @@ pub(super) fn draw(app: &App, frame: &mut Frame<'_>) {
     let room = usize::from(line.width).saturating_sub(counts.width() + 3);
     let left = cut(&left, room);
     let gap = room.saturating_sub(left.width());
-    let spans =
-        vec![Span::raw(" "), Span::styled(left, style), Span::raw(" ".repeat(gap + 1)), Span::styled(counts, app.theme.faint())];
+    let spans = vec![
+        Span::raw(" "),
+        Span::styled(left, style),
+        Span::raw(" ".repeat(gap + 1)),
+        Span::styled(counts, app.theme.faint()),
+    ];
     frame.render_widget(Paragraph::new(Line::from(spans)), line);
     frame.render_widget(Paragraph::new(keys(app, hints.width)), hints);
 }
@@ -59,14 +63,17 @@ fn help_for(app: &App, prompt: &Prompt, indent: usize, width: u16) -> Vec<Span<'
     if let (Prompt::Filter, Some(error)) = (prompt, &app.filter_error) {
         let column = indent + error.at;
         let text = format!("{}^ {}", " ".repeat(column), error.message);
-        let text = if text.width() > usize::from(width) { format!(" at {}: {}", error.at + 1, error.message) } else { text };
+        let text =
+            if text.width() > usize::from(width) { format!(" at {}: {}", error.at + 1, error.message) } else { text };
         return vec![Span::styled(cut(&text, usize::from(width)), app.theme.hue(Hue::Orange))];
     }
     if let Some(message) = &app.message {
         return vec![Span::styled(cut(&format!(" {message}"), usize::from(width)), app.theme.hue(Hue::Orange))];
     }
     let text = match prompt {
-        Prompt::Filter => "level>=warn  host=NAME  source~part  time in 02:10..02:35  words  /regex/  not or ( )   Enter keeps, Esc undoes",
+        Prompt::Filter => {
+            "level>=warn  host=NAME  source~part  time in 02:10..02:35  words  /regex/  not or ( )   Enter keeps, Esc undoes"
+        }
         Prompt::Find => "a text, or /a regular expression/   Enter stays here, Esc goes back, then n and N",
         Prompt::Time => "02:31  02:31:07  2026-04-12 02:31",
         Prompt::Clock(_) => "-6m41s if it is fast, +90s if it is slow, 0 for as written",
@@ -104,7 +111,11 @@ fn status(app: &App) -> (String, ratatui::style::Style) {
 
 fn counts(app: &App) -> String {
     if app.step != Step::Stream {
-        return format!("{} of {}", (app.list_cursor(app.step) + 1).min(app.list_len(app.step)), app.list_len(app.step));
+        return format!(
+            "{} of {}",
+            (app.list_cursor(app.step) + 1).min(app.list_len(app.step)),
+            app.list_len(app.step)
+        );
     }
     if app.jobs.is_running(Kind::View) {
         return "looking …".into();
@@ -127,7 +138,9 @@ fn keys(app: &App, width: u16) -> Line<'static> {
     let scope = app.step.scope();
     let skipped = [Action::Left, Action::Right, Action::ClearFilter, Action::PreviousHit, Action::WholeSpan];
     let own = BINDINGS.iter().filter(|binding| Some(binding.scope) == scope && !skipped.contains(&binding.action));
-    let enter = BINDINGS.iter().filter(|binding| binding.action == Action::Enter && !matches!(scope, Some(Scope::Stream | Scope::Report)));
+    let enter = BINDINGS
+        .iter()
+        .filter(|binding| binding.action == Action::Enter && !matches!(scope, Some(Scope::Stream | Scope::Report)));
     let common = BINDINGS.iter().filter(|binding| COMMON.contains(&binding.action));
     let mut spans = vec![Span::raw(" ")];
     let mut used = 1;

@@ -26,7 +26,12 @@ pub(super) fn draw(app: &App, frame: &mut Frame<'_>, area: Rect) {
         let Some(source) = app.sources.get(index) else {
             let left = &app.case.left_out[index - sources];
             let text = format!(" left out  {}: {}", left.path, left.reason);
-            return vec![row(app, chosen, width, vec![Span::styled(fit(&text, width), app.theme.hue(crate::theme::Hue::Orange))])];
+            return vec![row(
+                app,
+                chosen,
+                width,
+                vec![Span::styled(fit(&text, width), app.theme.hue(crate::theme::Hue::Orange))],
+            )];
         };
         let host = source.host.as_deref().unwrap_or("-");
         let number = app.loaded.table.hosts.iter().position(|name| name == host).unwrap_or(0) as u32;
@@ -43,7 +48,8 @@ pub(super) fn draw(app: &App, frame: &mut Frame<'_>, area: Rect) {
         spans.push(Span::raw(format!("{} ", right(&grouped(source.events), 10))));
         spans.push(Span::styled(trouble, app.theme.hue(crate::theme::Hue::Orange)));
         // The end of a path says more than its start.
-        let name = if source.source.width() > name_width { tail(&source.source, name_width) } else { source.source.clone() };
+        let name =
+            if source.source.width() > name_width { tail(&source.source, name_width) } else { source.source.clone() };
         spans.push(Span::raw(fit(&name, name_width)));
         vec![row(app, chosen, width, spans)]
     });

@@ -17,7 +17,10 @@ pub(super) fn draw(app: &App, frame: &mut Frame<'_>, area: Rect) {
     if app.pins.is_empty() {
         let lines = vec![
             Line::raw(" Nothing is pinned yet."),
-            Line::styled(" In the Stream (3) p pins the chosen event with a note. Pins are the evidence of a cause.", app.theme.faint()),
+            Line::styled(
+                " In the Stream (3) p pins the chosen event with a note. Pins are the evidence of a cause.",
+                app.theme.faint(),
+            ),
         ];
         frame.render_widget(Paragraph::new(lines), area);
         return;
@@ -27,14 +30,18 @@ pub(super) fn draw(app: &App, frame: &mut Frame<'_>, area: Rect) {
     let header = vec![
         Line::from(vec![
             Span::styled(" From the root to the symptom", app.theme.strong()),
-            Span::styled(format!("   {} links, {} other pins", app.chain.len(), order.len() - app.chain.len()), app.theme.faint()),
+            Span::styled(
+                format!("   {} links, {} other pins", app.chain.len(), order.len() - app.chain.len()),
+                app.theme.faint(),
+            ),
         ]),
         Line::raw(""),
     ];
     list(app, frame, area, header, |index, chosen| {
         let (link, pin) = order[index];
         let event = app.row_of_pin(pin).map(|row| app.loaded.table.event(row));
-        let time = event.and_then(|event| event.time()).map_or("no time     ".into(), |time| time_of_day(time, &app.zone));
+        let time =
+            event.and_then(|event| event.time()).map_or("no time     ".into(), |time| time_of_day(time, &app.zone));
         let host = event.map_or("", |event| event.host());
         let number = event.map_or(0, |event| event.actor().host);
         let note = if pin.note.is_empty() { "(no note)" } else { &pin.note };

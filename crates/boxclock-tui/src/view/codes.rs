@@ -22,17 +22,22 @@ pub(super) fn draw(app: &App, frame: &mut Frame<'_>, area: Rect) {
     let name_width = if wide { 31 } else { 0 };
     let fixed = 1 + 7 + 2 + 11 + name_width + usize::from(wide) + 9 + 1;
     let gloss_width = width.saturating_sub(fixed);
-    let head = format!(" {:>7}  {:<11}{:<name_width$}{}{:<9}meaning", "events", "code", if wide { "name" } else { "" }, if wide { " " } else { "" }, "first");
+    let head = format!(
+        " {:>7}  {:<11}{:<name_width$}{}{:<9}meaning",
+        "events",
+        "code",
+        if wide { "name" } else { "" },
+        if wide { " " } else { "" },
+        "first"
+    );
     let header = vec![Line::styled(head, app.theme.faint())];
     list(app, frame, area, header, |index, chosen| {
         let code = &app.codes[index];
         let reading = code.code.reading();
         let first = code.span.map_or("-".into(), |(first, _)| time_of_day(first, &app.zone)[..8].to_owned());
         let hue = if reading.failure { app.theme.hue(crate::theme::Hue::Vermilion) } else { app.theme.faint() };
-        let mut spans = vec![
-            Span::raw(format!(" {:>7}  ", code.count)),
-            Span::styled(fit(&code.code.written(), 11), hue),
-        ];
+        let mut spans =
+            vec![Span::raw(format!(" {:>7}  ", code.count)), Span::styled(fit(&code.code.written(), 11), hue)];
         if wide {
             spans.push(Span::raw(fit(reading.name.unwrap_or("-"), name_width)));
             spans.push(Span::raw(" "));

@@ -46,7 +46,7 @@ impl Layout {
             100.. => 36,
             _ => 0,
         };
-        let gap = |part: u16| if part > 0 { 1 } else { 0 };
+        let gap = |part: u16| u16::from(part > 0);
         let middle_x = rail_width + gap(rail_width);
         let middle_width = width.saturating_sub(middle_x + reading_width + gap(reading_width));
         Self {
@@ -114,7 +114,15 @@ mod tests {
             for height in 0..60 {
                 for hosts in [0, 3, 50] {
                     let layout = Layout::of(width, height, hosts, true, Step::Stream);
-                    for area in [layout.top, layout.steps, layout.rail, layout.middle, layout.reading, layout.line, layout.hints] {
+                    for area in [
+                        layout.top,
+                        layout.steps,
+                        layout.rail,
+                        layout.middle,
+                        layout.reading,
+                        layout.line,
+                        layout.hints,
+                    ] {
                         assert!(area.width == 0 || area.right() <= width, "{width}x{height} {area:?}");
                         assert!(area.height == 0 || area.bottom() <= height, "{width}x{height} {area:?}");
                     }

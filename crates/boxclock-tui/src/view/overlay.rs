@@ -49,10 +49,15 @@ pub(super) fn help(app: &App, scrolled: usize, frame: &mut Frame<'_>) {
         ("✕", "a crash dump"),
         ("◂ ▸", "pinned; on the rail: the chosen place"),
     ] {
-        lines.push(Line::from(vec![Span::raw(" "), Span::raw(fit(shape, 18)), Span::raw(cut(meaning, width.saturating_sub(20)))]));
+        lines.push(Line::from(vec![
+            Span::raw(" "),
+            Span::raw(fit(shape, 18)),
+            Span::raw(cut(meaning, width.saturating_sub(20))),
+        ]));
     }
     let most = lines.len().saturating_sub(usize::from(area.height.saturating_sub(2)));
-    let block = Block::bordered().title(" Keys ").title_bottom(" any other key leaves ").border_style(app.theme.faint());
+    let block =
+        Block::bordered().title(" Keys ").title_bottom(" any other key leaves ").border_style(app.theme.faint());
     frame.render_widget(Clear, area);
     frame.render_widget(Paragraph::new(lines).scroll((scrolled.min(most) as u16, 0)).block(block), area);
 }
@@ -76,5 +81,8 @@ pub(super) fn finder(app: &App, chosen: usize, text: &str, frame: &mut Frame<'_>
         })
         .collect();
     frame.render_widget(Clear, area);
-    frame.render_widget(Paragraph::new(lines).block(Block::bordered().title(" Actions ").border_style(app.theme.faint())), area);
+    frame.render_widget(
+        Paragraph::new(lines).block(Block::bordered().title(" Actions ").border_style(app.theme.faint())),
+        area,
+    );
 }

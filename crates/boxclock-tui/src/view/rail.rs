@@ -30,15 +30,24 @@ pub(super) fn draw(app: &App, frame: &mut Frame<'_>, area: Rect) {
     for slice in 0..rows.min(density.slices) {
         let mut spans = vec![Span::styled(time_label(app, density, slice), app.theme.faint())];
         let inside = shown.is_some_and(|(first, last)| (first..=last).contains(&slice));
-        let mark = if chosen == Some(slice) { "▸" } else if inside { "▏" } else { " " };
+        let mark = if chosen == Some(slice) {
+            "▸"
+        } else if inside {
+            "▏"
+        } else {
+            " "
+        };
         spans.push(Span::styled(mark, app.theme.strong()));
-        for lane in 0..lanes {
+        for (lane, usual) in usual.iter().enumerate() {
             let cell = density.lane(lane).get(slice).copied().unwrap_or_default();
-            let (glyph, style) = glyph(app, cell, usual[lane]);
+            let (glyph, style) = glyph(app, cell, *usual);
             spans.push(Span::styled(glyph, style));
             spans.push(Span::raw(" "));
         }
-        spans.push(Span::styled(if pins.contains(&slice) { "◂" } else { " " }, app.theme.hue(crate::theme::Hue::Yellow)));
+        spans.push(Span::styled(
+            if pins.contains(&slice) { "◂" } else { " " },
+            app.theme.hue(crate::theme::Hue::Yellow),
+        ));
         lines.push(Line::from(spans));
     }
     frame.render_widget(Paragraph::new(lines), area);
@@ -69,7 +78,7 @@ fn pin_slices(app: &App, density: &Density) -> Vec<usize> {
 
 /// A time at every fourth slice; with the seconds, or as a date, where the slices ask for it.
 fn time_label(app: &App, density: &Density, slice: usize) -> String {
-    if slice % 4 != 0 {
+    if !slice.is_multiple_of(4) {
         return " ".repeat(usize::from(RAIL_TIME));
     }
     let time = density.start_of(slice);

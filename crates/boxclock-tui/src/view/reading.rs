@@ -64,13 +64,15 @@ impl Pane<'_> {
         let lines = wrap(value, self.width.saturating_sub(LABEL + 1));
         for (index, line) in lines.into_iter().enumerate() {
             let label = if index == 0 { super::text::fit(label, LABEL) } else { " ".repeat(LABEL) };
-            self.lines.push(Line::from(vec![Span::styled(format!(" {label}"), self.app.theme.faint()), Span::raw(line)]));
+            self.lines
+                .push(Line::from(vec![Span::styled(format!(" {label}"), self.app.theme.faint()), Span::raw(line)]));
         }
     }
 
     fn event(&mut self) {
         let app = self.app;
-        let Some((event, reading)) = app.chosen().zip(app.reading.as_ref()).filter(|(event, reading)| event.row == reading.row)
+        let Some((event, reading)) =
+            app.chosen().zip(app.reading.as_ref()).filter(|(event, reading)| event.row == reading.row)
         else {
             return;
         };
@@ -217,7 +219,9 @@ impl Pane<'_> {
     fn pinned_event(&mut self) {
         let app = self.app;
         let order = app.cause_order();
-        let Some(row) = order.get(app.list_cursor(Step::Cause)).and_then(|(_, pin)| app.row_of_pin(pin)) else { return };
+        let Some(row) = order.get(app.list_cursor(Step::Cause)).and_then(|(_, pin)| app.row_of_pin(pin)) else {
+            return;
+        };
         self.lines.push(Line::raw(""));
         let event = app.loaded.table.event(row);
         self.facts("host", event.host());

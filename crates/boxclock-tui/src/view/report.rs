@@ -14,7 +14,12 @@ pub(super) fn draw(app: &App, frame: &mut Frame<'_>, area: Rect) {
     list(app, frame, area, Vec::new(), |index, chosen| {
         let line = &app.report_text[index];
         let style = if line.starts_with('#') { app.theme.strong() } else { ratatui::style::Style::new() };
-        vec![row(app, chosen, width + 1, vec![Span::raw(" "), Span::styled(fit(&skip(line, app.shifted), width), style)])]
+        vec![row(
+            app,
+            chosen,
+            width + 1,
+            vec![Span::raw(" "), Span::styled(fit(&skip(line, app.shifted), width), style)],
+        )]
     });
     if app.report_text.is_empty() {
         frame.render_widget(Line::raw(" reading …"), area);

@@ -20,7 +20,11 @@ pub(super) fn draw(app: &App, frame: &mut Frame<'_>, area: Rect) {
             _ => None,
         };
         let value = typed.unwrap_or(app.story.get(key));
-        let text = if value.is_empty() { Span::styled(cut(hint, width.saturating_sub(4)), app.theme.faint()) } else { Span::raw(cut(value, width.saturating_sub(4))) };
+        let text = if value.is_empty() {
+            Span::styled(cut(hint, width.saturating_sub(4)), app.theme.faint())
+        } else {
+            Span::raw(cut(value, width.saturating_sub(4)))
+        };
         vec![
             row(app, chosen, width, vec![Span::styled(fit(&format!(" {label}"), width), app.theme.faint())]),
             Line::from(vec![Span::raw("   "), text]),

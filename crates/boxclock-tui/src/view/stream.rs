@@ -33,7 +33,10 @@ fn empty(app: &App) -> Vec<Line<'static>> {
     } else if !app.loaded.table.is_empty() {
         vec![
             format!("No event passes the filter: {}", app.filter_text),
-            format!("{} events are hidden. F takes the filter away, f changes it.", grouped(app.loaded.table.len() as u64)),
+            format!(
+                "{} events are hidden. F takes the filter away, f changes it.",
+                grouped(app.loaded.table.len() as u64)
+            ),
         ]
     } else if app.loaded.complete {
         vec!["There are no events in this case.".into(), "2 shows what was read, and what was left out and why.".into()]
@@ -55,7 +58,8 @@ impl Columns {
     const TIME: usize = 12;
 
     fn of(width: u16, app: &App) -> Self {
-        let longest = |names: &[String], most: usize| names.iter().map(|name| name.width()).max().unwrap_or(0).min(most);
+        let longest =
+            |names: &[String], most: usize| names.iter().map(|name| name.width()).max().unwrap_or(0).min(most);
         let host = if width >= 56 { longest(&app.loaded.table.hosts, 12) } else { 0 };
         let component = if width >= 76 { longest(&app.loaded.table.components, 16) } else { 0 };
         let gaps = usize::from(host > 0) + usize::from(component > 0);
@@ -78,7 +82,8 @@ fn draw_line(app: &App, line: &StreamLine, columns: &Columns) -> Line<'static> {
     let severity = event.severity();
     let flags = event.flags();
     let (suspect, dump) = (flags & flag::SUSPECT != 0, flags & flag::DUMP != 0);
-    let level = if suspect { theme.severity(boxclock_core::severity::Severity::WARN) } else { theme.severity(severity) };
+    let level =
+        if suspect { theme.severity(boxclock_core::severity::Severity::WARN) } else { theme.severity(severity) };
     let mut spans = vec![
         Span::styled(pin, theme.hue(crate::theme::Hue::Yellow)),
         Span::styled(fit(&time, Columns::TIME), if doubtful { theme.faint() } else { Style::new() }),
@@ -140,7 +145,10 @@ fn marked(text: &str, needle: Option<&str>, style: Style) -> Vec<Span<'static>> 
     let mut at = 0;
     for (start, hit) in lower.match_indices(needle) {
         spans.push(Span::styled(text[at..start].to_owned(), style));
-        spans.push(Span::styled(text[start..start + hit.len()].to_owned(), style.add_modifier(Modifier::UNDERLINED | Modifier::BOLD)));
+        spans.push(Span::styled(
+            text[start..start + hit.len()].to_owned(),
+            style.add_modifier(Modifier::UNDERLINED | Modifier::BOLD),
+        ));
         at = start + hit.len();
     }
     spans.push(Span::styled(text[at..].to_owned(), style));

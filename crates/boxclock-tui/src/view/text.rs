@@ -78,7 +78,7 @@ pub fn grouped(number: u64) -> String {
     let digits = number.to_string();
     let mut out = String::new();
     for (index, digit) in digits.chars().enumerate() {
-        if index > 0 && (digits.len() - index) % 3 == 0 {
+        if index > 0 && (digits.len() - index).is_multiple_of(3) {
             out.push('\u{a0}');
         }
         out.push(digit);

@@ -85,11 +85,15 @@ fn rules(app: &App, frame: &mut Frame<'_>) {
         .filter(|(_, width)| *width > 0)
         .map(|(x, _)| x)
         .collect();
-    let rule = |joint: char| -> String { (0..width).map(|x| if uprights.contains(&x) { joint } else { '─' }).collect() };
+    let rule =
+        |joint: char| -> String { (0..width).map(|x| if uprights.contains(&x) { joint } else { '─' }).collect() };
     let above = layout.middle.y.saturating_sub(1);
     let below = layout.middle.bottom();
     frame.render_widget(Paragraph::new(rule('┬')).style(style), Rect::new(0, above, width, 1));
-    frame.render_widget(Paragraph::new(rule('┴')).style(style), Rect::new(0, below, width, 1).intersection(frame.area()));
+    frame.render_widget(
+        Paragraph::new(rule('┴')).style(style),
+        Rect::new(0, below, width, 1).intersection(frame.area()),
+    );
     for x in uprights {
         let lines: Vec<Line<'_>> = (0..layout.middle.height).map(|_| Line::raw("│")).collect();
         let area = Rect::new(x, layout.middle.y, 1, layout.middle.height);

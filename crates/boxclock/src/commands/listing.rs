@@ -15,7 +15,11 @@ pub fn sources(case: &Case, loaded: &Loaded, form: ListForm) -> io::Result<()> {
     let mut out = BufWriter::new(io::stdout().lock());
     let rows = report::sources::sources(case, loaded);
     if form == ListForm::Text {
-        writeln!(out, "{:<12} {:<12} {:<9} {:<16} {:>12} {:>10} {:>9}  source", "host", "format", "encoding", "zone", "bytes", "events", "attached")?;
+        writeln!(
+            out,
+            "{:<12} {:<12} {:<9} {:<16} {:>12} {:>10} {:>9}  source",
+            "host", "format", "encoding", "zone", "bytes", "events", "attached"
+        )?;
     }
     for row in rows {
         if form == ListForm::Jsonl {

@@ -35,7 +35,12 @@ fn line(work: &Work, what: &str, started: Instant) {
     let rate = done as f64 / started.elapsed().as_secs_f64().max(0.001);
     let left = if rate > 0.0 { total.saturating_sub(done) as f64 / rate } else { 0.0 };
     let mib = |bytes: u64| bytes >> 20;
-    eprintln!("boxclock: {what}: {} of {} MiB, {:.0} MiB/s, {left:.0} s left", mib(done), mib(total), rate / 1_048_576.0);
+    eprintln!(
+        "boxclock: {what}: {} of {} MiB, {:.0} MiB/s, {left:.0} s left",
+        mib(done),
+        mib(total),
+        rate / 1_048_576.0
+    );
 }
 
 impl Drop for Shown {

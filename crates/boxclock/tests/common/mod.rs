@@ -36,7 +36,7 @@ impl Home {
     }
 
     pub fn run(&self, arguments: &[&str]) -> Ran {
-        Ran::of(self.command().args(arguments).output().expect("the program runs"))
+        Ran::of(&self.command().args(arguments).output().expect("the program runs"))
     }
 }
 
@@ -52,7 +52,7 @@ pub struct Ran {
 }
 
 impl Ran {
-    pub fn of(output: Output) -> Self {
+    pub fn of(output: &Output) -> Self {
         Self {
             status: output.status.code(),
             out: String::from_utf8_lossy(&output.stdout).into_owned(),
@@ -62,6 +62,9 @@ impl Ran {
 
     /// The output as JSON lines.
     pub fn json(&self) -> Vec<serde_json::Value> {
-        self.out.lines().map(|line| serde_json::from_str(line).unwrap_or_else(|error| panic!("{error}: {line}"))).collect()
+        self.out
+            .lines()
+            .map(|line| serde_json::from_str(line).unwrap_or_else(|error| panic!("{error}: {line}")))
+            .collect()
     }
 }

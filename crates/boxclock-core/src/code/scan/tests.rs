@@ -89,6 +89,18 @@ proptest! {
         scan(&bytes, Platform::Windows, |found| assert!(found.start < found.end && found.end <= bytes.len()));
     }
 
+    /// The fast way over blocks sees the same words as the plain way, wherever the blocks' seams fall.
+    #[test]
+    fn blocks_do_not_matter(lead in 0_usize..130, text in "(ENOSPC|error 13|0x80070005|[a-z]{1,9}|_|é| |=|1){1,30}") {
+        let list = |text: &str, skip: usize| {
+            let mut list = Vec::new();
+            scan(text.as_bytes(), Platform::Linux, |found| list.push((found.start - skip, found.end - skip, found.code)));
+            list
+        };
+        let moved = format!("{}{text}", " ".repeat(lead));
+        prop_assert_eq!(list(&moved, lead), list(&text, 0));
+    }
+
     #[test]
     fn any_near_miss(text in "(error|status|exit code|0x|-|=| |[0-9A-F]{1,9}|E[A-Z]{3}|/|signal){0,12}") {
         scan(text.as_bytes(), Platform::Linux, |found| assert!(text.is_char_boundary(found.start)));

@@ -1,0 +1,322 @@
+//! The screens on a test backend: every view at every size, and what keys do to the state.
+
+use boxclock_core::case::{Case, Options};
+use boxclock_core::clock::Zone;
+use boxclock_core::work::Work;
+use crossbeam_channel::Receiver;
+use ratatui::Terminal;
+use ratatui::backend::TestBackend;
+use ratatui::crossterm::event::{Event as Input, KeyCode, KeyEvent, KeyModifiers};
+
+use crate::app::{App, Step};
+use crate::jobs::{Event, Kind};
+use crate::theme::Theme;
+use crate::{update, view};
+
+struct Screen {
+    app: App,
+    events: Receiver<Event>,
+    _folder: tempfile::TempDir,
+}
+
+impl Screen {
+    /// A case of these files, fully read, at 120 columns and 30 rows.
+    fn of(files: &[(&str, &str)]) -> Self {
+        let folder = tempfile::tempdir().unwrap();
+        for (name, text) in files {
+            let path = folder.path().join("hosts").join(name);
+            std::fs::create_dir_all(path.parent().unwrap()).unwrap();
+            std::fs::write(path, text).unwrap();
+        }
+        std::fs::create_dir_all(folder.path().join("hosts")).unwrap();
+        let options = Options { zone: Some(Zone::parse("+02:00").unwrap()), ..Options::default() };
+        let mut case = Case::open(&[folder.path().to_path_buf()], options, &Work::default()).unwrap();
+        case.logbook_path = Some(folder.path().join("case.logbook"));
+        let (sender, events) = crossbeam_channel::unbounded();
+        let mut app = App::open(case, sender).unwrap();
+        app.theme = Theme::plain();
+        app.load();
+        let mut screen = Self { app, events, _folder: folder };
+        while !screen.app.loaded.complete {
+            screen.take_one();
+        }
+        screen.settle();
+        screen
+    }
+
+    fn take_one(&mut self) {
+        let event = self.events.recv_timeout(std::time::Duration::from_secs(20)).expect("a job answers");
+        update::event(&mut self.app, event);
+    }
+
+    /// Waits until no job runs.
+    fn settle(&mut self) {
+        self.app.prepare(120, 30);
+        while [Kind::View, Kind::Hits, Kind::Rail, Kind::Clocks].into_iter().any(|kind| self.app.jobs.is_running(kind))
+        {
+            self.take_one();
+            self.app.prepare(120, 30);
+        }
+    }
+
+    fn key(&mut self, code: KeyCode) {
+        update::event(&mut self.app, Event::Input(Input::Key(KeyEvent::new(code, KeyModifiers::NONE))));
+        self.settle();
+    }
+
+    /// Types text, each character a key; `\n` is Enter.
+    fn keys(&mut self, text: &str) {
+        for c in text.chars() {
+            self.key(if c == '\n' { KeyCode::Enter } else { KeyCode::Char(c) });
+        }
+    }
+
+    fn draw(&mut self, width: u16, height: u16) -> String {
+        self.app.prepare(width, height);
+        let mut terminal = Terminal::new(TestBackend::new(width, height)).unwrap();
+        terminal.draw(|frame| view::draw(&self.app, frame)).unwrap();
+        let buffer = terminal.backend().buffer();
+        let row = |y| (0..width).map(|x| buffer[(x, y)].symbol()).collect::<String>().trim_end().to_owned();
+        (0..height).map(row).collect::<Vec<_>>().join("\n")
+    }
+
+    fn chosen(&mut self) -> String {
+        self.draw(120, 30);
+        let cursor = self.app.cursor;
+        self.app.lines.iter().find(|line| line.place == cursor).map(|line| line.text.clone()).unwrap_or_default()
+    }
+}
+
+const APP: &str = "\
+2026-04-12 02:10:00 INFO [main] dosing - started
+2026-04-12 02:20:00 WARN [main] dosing - slow
+2026-04-12 02:30:00 ERROR [main] valves - refused 0x80070005
+  at Valve.Open()
+2026-04-12 02:40:00 INFO [main] dosing - done
+";
+const GATEWAY: &str = "\
+<27>1 2026-04-12T00:31:41Z gw bridge 88 - - NAK
+<30>1 2026-04-12T00:45:00Z gw bridge 88 - - fine
+";
+
+fn usual() -> Screen {
+    Screen::of(&[("pump-ctl/app.log", APP), ("dose-gw/syslog", GATEWAY)])
+}
+
+#[test]
+fn the_stream_at_its_usual_size() {
+    let mut screen = usual();
+    screen.keys("g");
+    let drawn = screen.draw(120, 20);
+    for part in [
+        "2 hosts · 2 sources · 6 events",
+        "clock UTC+02:00",
+        "02:30:00.000 ▲ pump-ctl refused 0x80070005 ‹access denied›  ⏎ 1 mor",
+        "02:31:41.000 ▲ dose-gw  NAK",
+        "1 of 6   problems 0 ↑ 2 ↓",
+        "no filter",
+        "f filter",
+    ] {
+        assert!(drawn.contains(part), "lacks {part:?}:\n{drawn}");
+    }
+}
+
+#[test]
+fn every_view_at_every_size() {
+    let mut screen = usual();
+    screen.keys("gpsymptom\n");
+    for (step, ..) in Step::ALL {
+        screen.app.step = step;
+        screen.app.refresh();
+        for (width, height) in [(160, 50), (100, 30), (99, 30), (80, 24), (60, 20), (40, 10), (20, 5), (5, 2), (1, 1)] {
+            screen.draw(width, height);
+        }
+        for overlay in ["?", "f"] {
+            screen.app.step = step;
+            screen.keys(overlay);
+            for (width, height) in [(160, 50), (60, 20), (20, 5), (1, 1)] {
+                screen.draw(width, height);
+            }
+            screen.key(KeyCode::Esc);
+        }
+    }
+    screen.app.step = Step::Stream;
+    let small = screen.draw(60, 20);
+    assert!(small.contains("02:30:00.000 ▲ pump-ctl refused") && small.contains("filter"), "{small}");
+    assert!(screen.draw(20, 5).contains("02:3"));
+}
+
+#[test]
+fn empty_states_say_what_mends_them() {
+    let mut screen = Screen::of(&[]);
+    let drawn = screen.draw(100, 20);
+    assert!(drawn.contains("There are no events in this case.") && drawn.contains("2 shows what was read"), "{drawn}");
+    for (key, text) in [("9", "Nothing is pinned yet."), ("4", "No codes were found")] {
+        screen.keys(key);
+        let drawn = screen.draw(100, 20);
+        assert!(drawn.contains(text), "{drawn}");
+    }
+    screen.keys("3[]nN+-*kjgG ");
+    screen.draw(100, 20);
+    let mut screen = usual();
+    screen.keys("fnowhere\n");
+    let drawn = screen.draw(100, 20);
+    assert!(
+        drawn.contains("No event passes the filter: nowhere") && drawn.contains("F takes the filter away"),
+        "{drawn}"
+    );
+}
+
+#[test]
+fn problems_times_and_the_way_back() {
+    let mut screen = usual();
+    screen.keys("g]");
+    assert_eq!(screen.chosen(), "refused 0x80070005");
+    screen.keys("]");
+    assert_eq!(screen.chosen(), "NAK");
+    screen.keys("]");
+    assert_eq!(screen.app.message.as_deref(), Some("no problem below here"));
+    screen.key(KeyCode::Backspace);
+    assert_eq!(screen.chosen(), "refused 0x80070005");
+    screen.keys("t02:35\n");
+    assert_eq!(screen.chosen(), "done");
+    screen.keys("tsoon\n");
+    assert!(screen.draw(120, 30).contains("\"soon\" is not a time"));
+    screen.key(KeyCode::Esc);
+    screen.keys("[");
+    assert_eq!(screen.chosen(), "NAK");
+}
+
+#[test]
+fn a_wrong_filter_leaves_the_last_good_one_in_force() {
+    let mut screen = usual();
+    screen.keys("flevel>=error");
+    assert_eq!(screen.app.view_len(), 2);
+    screen.keys(" (");
+    assert_eq!(screen.app.view_len(), 2);
+    let drawn = screen.draw(120, 30);
+    assert!(drawn.contains("^ this ( has no ) behind it"), "{drawn}");
+    screen.key(KeyCode::Enter);
+    assert!(matches!(screen.app.mode, crate::app::Mode::Typing(..)), "a wrong filter is not accepted");
+    screen.key(KeyCode::Esc);
+    assert_eq!(screen.app.view_len(), 6, "Esc brings the filter of before");
+}
+
+#[test]
+fn find_goes_round() {
+    let mut screen = usual();
+    screen.keys("g/fine\n");
+    assert_eq!(screen.chosen(), "fine");
+    assert!(screen.draw(120, 30).contains("find  fine   1 of 1 hits"));
+    screen.keys("n");
+    assert!(screen.draw(120, 30).contains("went on from the start"));
+    screen.keys("/zzz\n");
+    assert!(screen.draw(120, 30).contains("0 hits"));
+}
+
+#[test]
+fn the_chosen_event_stays_when_the_clock_changes() {
+    let mut screen = usual();
+    screen.keys("g]]d-6m41s\n");
+    assert_eq!(screen.chosen(), "NAK");
+    let drawn = screen.draw(120, 30);
+    assert!(drawn.contains("02:25:00.000 ▲ dose-gw") && drawn.contains("dose-gw −6m41s"), "{drawn}");
+    assert_eq!(screen.app.cursor, 2, "it now stands before the refusal");
+    screen.keys("u");
+    assert!(screen.draw(120, 30).contains("02:31:41.000 ▲ dose-gw"));
+}
+
+#[test]
+fn pins_chain_and_undo() {
+    let mut screen = usual();
+    screen.keys("g]pthe refusal\njpdone here\n9");
+    assert!(screen.draw(120, 30).contains("0 links, 2 other pins"));
+    screen.keys("ce");
+    screen.keys("rights\njcs");
+    let drawn = screen.draw(120, 30);
+    for part in ["● root", "because rights", "○ symptom", "2 links, 0 other pins"] {
+        assert!(drawn.contains(part), "lacks {part:?}:\n{drawn}");
+    }
+    screen.keys("K");
+    let order: Vec<i64> = screen.app.chain.iter().map(|link| link.pin).collect();
+    assert_eq!(order, [2, 1]);
+    screen.keys("x");
+    assert_eq!((screen.app.pins.len(), screen.app.chain.len()), (1, 1));
+    screen.keys("u");
+    assert_eq!((screen.app.pins.len(), screen.app.chain.len()), (2, 2));
+    // What was written is there for the next start.
+    let logbook = boxclock_core::logbook::Logbook::open(screen.app.logbook.path()).unwrap();
+    assert_eq!(logbook.pins().unwrap().len(), 2);
+    screen.keys("\n");
+    assert_eq!(screen.app.step, Step::Stream);
+}
+
+#[test]
+fn a_jump_to_a_hidden_event_takes_the_filter_away() {
+    let mut screen = usual();
+    screen.keys("flevel=info\n4\n");
+    assert_eq!(screen.app.step, Step::Stream);
+    assert!(screen.app.filter_text.is_empty());
+    assert_eq!(screen.chosen(), "refused 0x80070005");
+}
+
+#[test]
+fn the_finder_does_what_it_offers() {
+    let mut screen = usual();
+    update::event(&mut screen.app, Event::Input(Input::Key(KeyEvent::new(KeyCode::Char('k'), KeyModifiers::CONTROL))));
+    screen.keys("every code");
+    assert!(screen.draw(120, 30).contains("Codes: every code of the case"));
+    screen.key(KeyCode::Enter);
+    assert_eq!(screen.app.step, Step::Codes);
+}
+
+#[test]
+fn text_from_logs_is_shown_and_not_obeyed() {
+    let log = "2026-04-12 02:10:00 ERROR \x1b[2J\x1b[31mred\u{202E}right\u{200B}wide 日本語 e\u{301}\t|\n";
+    let mut screen = Screen::of(&[("a/app.log", log)]);
+    let drawn = screen.draw(100, 20);
+    assert!(drawn.contains("^[[2J^[[31mred\u{FFFD}right\u{FFFD}wide"), "{drawn}");
+    assert!(!drawn.contains('\x1b') && !drawn.contains('\u{202E}'));
+    // A wide character takes two cells; the rule behind it stays where it is.
+    let row = drawn.lines().find(|line| line.contains("日")).unwrap();
+    assert!(row.contains('│'), "{row}");
+}
+
+#[test]
+fn narrowing_the_rail() {
+    let mut screen = usual();
+    let whole = screen.app.rail_span().unwrap();
+    screen.keys("g]++");
+    let narrow = screen.app.rail_span().unwrap();
+    assert!((narrow.1 - narrow.0) * 8 < whole.1 - whole.0);
+    screen.keys("G");
+    let time = screen.app.chosen().unwrap().time().unwrap();
+    let (from, to) = screen.app.rail_span().unwrap();
+    assert!((from..=to).contains(&time), "the window follows the chosen event");
+    screen.keys("*");
+    assert_eq!(screen.app.rail_span(), Some(whole));
+}
+
+#[test]
+fn the_mouse() {
+    use ratatui::crossterm::event::{MouseButton, MouseEvent, MouseEventKind};
+    let mut screen = usual();
+    screen.keys("g");
+    screen.draw(120, 30);
+    let click = |column, row| {
+        Event::Input(Input::Mouse(MouseEvent {
+            kind: MouseEventKind::Down(MouseButton::Left),
+            column,
+            row,
+            modifiers: KeyModifiers::NONE,
+        }))
+    };
+    let middle = screen.app.layout.middle;
+    update::event(&mut screen.app, click(middle.x + 5, middle.y + 2));
+    assert_eq!(screen.app.cursor, 2);
+    let rail = screen.app.layout.rail;
+    update::event(&mut screen.app, click(rail.x + 8, rail.bottom() - 1));
+    assert_eq!(screen.app.cursor, 5, "the bottom of the rail is the end");
+    update::event(&mut screen.app, click(2, 1));
+    assert_eq!(screen.app.step, Step::Story);
+}
