@@ -22,7 +22,7 @@ use tui_input::Input;
 use crate::jobs::{Event, Jobs, ViewRows};
 use crate::keys::Scope;
 use crate::theme::Theme;
-use crate::view::layout::Layout;
+use crate::view::layout::{Layout, READING_BESIDE};
 
 /// A step of the work: what the middle shows.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
@@ -166,6 +166,8 @@ pub struct App {
     /// The chosen line of each other view, and its first visible one.
     pub lists: HashMap<Step, (usize, usize)>,
     pub reading_shown: bool,
+    /// Whether the reading pane lies over the middle, in a terminal too narrow for both.
+    pub reading_over: bool,
     pub undo: Vec<Undo>,
     pub layout: Layout,
     pub lines: Vec<StreamLine>,
@@ -226,6 +228,7 @@ impl App {
             back: Vec::new(),
             lists: HashMap::new(),
             reading_shown: true,
+            reading_over: false,
             undo: Vec::new(),
             layout: Layout::default(),
             lines: Vec::new(),
@@ -354,6 +357,9 @@ impl App {
             .as_ref()
             .map_or(self.loaded.table.hosts.len().saturating_sub(1), |density| density.hosts.len());
         self.layout = Layout::of(width, height, hosts, self.reading_shown, self.step);
+        if self.reading_over && self.step != Step::Report && width < READING_BESIDE {
+            self.layout = self.layout.with_reading_over();
+        }
         self.keep_in_sight();
         if self.step == Step::Stream {
             self.prepare_lines();

@@ -143,7 +143,15 @@ fn every_view_at_every_size() {
     screen.app.step = Step::Stream;
     let small = screen.draw(60, 20);
     assert!(small.contains("02:30:00.000 ▲ pump-ctl refused") && small.contains("filter"), "{small}");
+    assert!(small.contains("? help") && small.contains("q quit"), "{small}");
     assert!(screen.draw(20, 5).contains("02:3"));
+    // Where there is no room beside the stream, the reading pane lies over it.
+    update::event(&mut screen.app, Event::Input(Input::Key(KeyEvent::new(KeyCode::Enter, KeyModifiers::NONE))));
+    let over = screen.draw(60, 20);
+    assert!(over.contains("what it says") && !over.contains("▲ pump-ctl"), "{over}");
+    screen.app.prepare(60, 20);
+    screen.key(KeyCode::Esc);
+    assert!(screen.draw(60, 20).contains("▲ pump-ctl"));
 }
 
 #[test]

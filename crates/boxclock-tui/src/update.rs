@@ -185,7 +185,9 @@ fn key(app: &mut App, key: KeyEvent) {
 
 /// Esc leaves what is narrowest: the hits, then the view.
 fn escape(app: &mut App) {
-    if app.find.take().is_some() {
+    if app.reading_over {
+        app.reading_over = false;
+    } else if app.find.take().is_some() {
         app.hits = None;
         app.jobs.cancel(Kind::Hits);
     } else if app.step != Step::Stream {

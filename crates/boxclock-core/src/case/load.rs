@@ -116,7 +116,9 @@ impl Loader {
                 self.place(job, chunk);
                 done += 1;
                 let now = Instant::now();
-                if let Some(publish) = publish.as_mut().filter(|_| done < jobs.len() && (done == early || now >= next_view)) {
+                if let Some(publish) =
+                    publish.as_mut().filter(|_| done < jobs.len() && (done == early || now >= next_view))
+                {
                     publish(self.snapshot(false));
                     // Each view costs in proportion to what has been read, so they get rarer.
                     next_view = Instant::now() + (now.elapsed() * 8).max(started.elapsed()).max(FIRST_VIEW);

@@ -135,7 +135,11 @@ fn word(text: &[u8], start: usize, end: usize, platform: Platform) -> Option<(us
         // Cheap questions first: nearly all numbers of a log are none.
         let hex = length > 2 && text[start + 1] | 0x20 == b'x';
         let negative = length >= 9 && start > 0 && text[start - 1] == b'-';
-        return if hex || negative || context_word_before(text, start) { number(text, start, end, platform) } else { None };
+        return if hex || negative || context_word_before(text, start) {
+            number(text, start, end, platform)
+        } else {
+            None
+        };
     }
     if length == 8 && text[start] <= b'F' && context_word_before(text, start) {
         return number(text, start, end, platform).or_else(|| named(start));

@@ -50,9 +50,8 @@ fn header(line: &[u8]) -> Option<Header<'_>> {
     let data_end = structured_data_end(line, at + 1)?;
     let data = line.get(at + 1..data_end)?;
     let mut body = data_end;
-    if line.get(body) == Some(&b' ') {
-        body += 1;
-    }
+    // Some relays leave a second blank before the message.
+    body += line.get(body..)?.iter().take_while(|byte| **byte == b' ').count();
     if line.get(body..).is_some_and(|rest| rest.starts_with(b"\xEF\xBB\xBF")) {
         body += 3;
     }

@@ -119,6 +119,9 @@ impl Plan<'_> {
                 ordered.sort_by_key(|expr| cost(expr));
                 for expr in ordered {
                     self.narrow(expr, part, bits);
+                    if !bits.contains(&true) {
+                        break;
+                    }
                 }
             }
             Expr::Or(all) => {
@@ -184,6 +187,14 @@ impl Plan<'_> {
     fn time(&self, test: &TimeTest, part: &Part, bits: &mut [bool]) {
         let drift: Vec<i64> = part.actor_ids.iter().map(|id| self.columns.drift[*id as usize]).collect();
         let one = drift.iter().all(|other| *other == drift[0]).then(|| drift[0]);
+        // Most parts are wholly outside of a span.
+        if let (TimeTest::Between(from, to), Some(drift), true) = (test, one, part.segment.sorted) {
+            let at = |time: Option<&i64>| time.map_or(NO_TIME, |time| time.saturating_add(drift));
+            if at(part.segment.times.last()) < *from || at(part.segment.times.first()) > *to {
+                bits.fill(false);
+                return;
+            }
+        }
         let times = part.segment.times.iter().zip(&part.segment.actor_ids);
         let corrected = times.map(|(time, actor)| {
             let drift = one.unwrap_or_else(|| drift[usize::from(*actor)]);
@@ -269,9 +280,10 @@ fn cost(expr: &Expr) -> u8 {
     match expr {
         Expr::And(all) | Expr::Or(all) => all.iter().map(cost).max().unwrap_or(0),
         Expr::Not(inner) => cost(inner),
-        Expr::Leaf(Leaf::Text(_)) => 2,
-        Expr::Leaf(Leaf::Time(TimeTest::Daily(..))) => 1,
-        Expr::Leaf(_) => 0,
+        Expr::Leaf(Leaf::Text(_)) => 3,
+        Expr::Leaf(Leaf::Time(TimeTest::Daily(..))) => 2,
+        Expr::Leaf(Leaf::Time(TimeTest::Between(..))) => 0,
+        Expr::Leaf(_) => 1,
     }
 }
 

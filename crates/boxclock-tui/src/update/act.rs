@@ -66,12 +66,17 @@ pub(super) fn run(app: &mut App, action: Action) {
         }
         Action::Unpin => unpin(app),
         Action::WriteReport => ask(app, Prompt::ReportPath, app.report_path().display().to_string()),
-        Action::Reading => app.reading_shown = !app.reading_shown,
+        Action::Reading => toggle_reading(app),
         Action::Undo => undo(app),
         Action::Finder => ask(app, Prompt::Finder(0), String::new()),
         Action::Help => app.mode = Mode::Help(0),
         Action::Quit => app.quit = true,
     }
+}
+
+/// Beside the middle, or over it where there is no room.
+fn toggle_reading(app: &mut App) {
+    if app.layout.is_narrow() { app.reading_over = !app.reading_over } else { app.reading_shown = !app.reading_shown }
 }
 
 fn ask(app: &mut App, prompt: Prompt, text: String) {
@@ -160,7 +165,7 @@ fn enter(app: &mut App) {
                 }
             }
         }
-        Step::Stream => app.reading_shown = !app.reading_shown,
+        Step::Stream => toggle_reading(app),
         Step::Report => {}
     }
 }

@@ -9,7 +9,7 @@ use unicode_width::UnicodeWidthStr;
 use super::text::{cut, grouped};
 use crate::app::{App, Mode, Prompt, Step};
 use crate::jobs::Kind;
-use crate::keys::{Action, BINDINGS, Scope};
+use crate::keys::{Action, BINDINGS, Binding, Scope};
 use crate::theme::Hue;
 use crate::update;
 
@@ -141,15 +141,20 @@ fn keys(app: &App, width: u16) -> Line<'static> {
     let enter = BINDINGS
         .iter()
         .filter(|binding| binding.action == Action::Enter && !matches!(scope, Some(Scope::Stream | Scope::Report)));
-    let common = BINDINGS.iter().filter(|binding| COMMON.contains(&binding.action));
-    let mut spans = vec![Span::raw(" ")];
-    let mut used = 1;
-    for binding in enter.chain(own).chain(common) {
-        let wide = binding.keys[0].width() + binding.short.width() + 3;
-        if used + wide > usize::from(width) {
-            continue;
+    let common: Vec<_> = BINDINGS.iter().filter(|binding| COMMON.contains(&binding.action)).collect();
+    let wide = |binding: &Binding| binding.keys[0].width() + binding.short.width() + 3;
+    // Help and quit are always there; the others as far as there is room.
+    let mut room =
+        usize::from(width).saturating_sub(1 + common.iter().skip(2).map(|binding| wide(binding)).sum::<usize>());
+    let mut shown: Vec<&Binding> = Vec::new();
+    for binding in enter.chain(own).chain(common.iter().take(2).copied()) {
+        if let Some(left) = room.checked_sub(wide(binding)) {
+            room = left;
+            shown.push(binding);
         }
-        used += wide;
+    }
+    let mut spans = vec![Span::raw(" ")];
+    for binding in shown.into_iter().chain(common.iter().skip(2).copied()) {
         spans.push(Span::raw(binding.keys[0]));
         spans.push(Span::styled(format!(" {}  ", binding.short), app.theme.faint()));
     }

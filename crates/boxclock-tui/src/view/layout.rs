@@ -24,6 +24,8 @@ pub struct Layout {
 
 /// Columns of the rail's times.
 pub const RAIL_TIME: u16 = 6;
+/// Columns from which on the reading pane stands beside the middle.
+pub const READING_BESIDE: u16 = 100;
 /// Most lanes that are shown.
 const LANES: usize = 8;
 
@@ -43,7 +45,7 @@ impl Layout {
         let reading_width = match width {
             _ if !reading || step == Step::Report => 0,
             150.. => 48,
-            100.. => 36,
+            READING_BESIDE.. => 36,
             _ => 0,
         };
         let gap = |part: u16| u16::from(part > 0);
@@ -59,6 +61,19 @@ impl Layout {
             hints: if foot >= 2 { row(height - 1, 1) } else { Rect::default() },
             lanes,
         }
+    }
+
+    /// Whether there is no room for the reading pane beside the middle.
+    pub fn is_narrow(&self) -> bool {
+        self.line.width < READING_BESIDE
+    }
+
+    /// The reading pane over the middle, where there is no room beside it.
+    pub fn with_reading_over(mut self) -> Self {
+        if self.reading.width == 0 {
+            self.reading = self.middle;
+        }
+        self
     }
 
     /// Rows of the rail that show time.

@@ -8,7 +8,7 @@ use ratatui::Frame;
 use ratatui::layout::Rect;
 use ratatui::style::Style;
 use ratatui::text::{Line, Span};
-use ratatui::widgets::Paragraph;
+use ratatui::widgets::{Clear, Paragraph};
 
 use super::text::{cut, wrap};
 use crate::app::{App, Step};
@@ -32,6 +32,7 @@ pub(super) fn draw(app: &App, frame: &mut Frame<'_>, area: Rect) {
         Step::Stream | Step::Report => pane.event(),
     }
     pane.lines.truncate(usize::from(area.height));
+    frame.render_widget(Clear, area);
     frame.render_widget(Paragraph::new(pane.lines), area);
 }
 

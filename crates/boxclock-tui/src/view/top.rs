@@ -18,21 +18,20 @@ pub(super) fn draw(app: &App, frame: &mut Frame<'_>) {
     }
     let clocks = clocks(app);
     let table = &app.loaded.table;
-    let mut facts = format!(
-        " · {} hosts · {} sources · {} events",
-        table.hosts.len().saturating_sub(1),
-        app.case.sources.len(),
-        grouped(table.len() as u64)
-    );
+    let mut facts = format!(" · {} events", grouped(table.len() as u64));
+    if layout.top.width >= 90 {
+        let hosts = table.hosts.len().saturating_sub(1);
+        facts = format!(" · {hosts} hosts · {} sources{facts}", app.case.sources.len());
+    }
     if !app.loaded.complete {
         let (done, total) = app.jobs.progress();
         facts.push_str(&format!(" · reading {} %", done * 100 / total.max(1)));
     }
     let left_out = app.case.left_out.len();
-    if left_out > 0 {
+    if left_out > 0 && layout.top.width >= 90 {
         facts.push_str(&format!(" · {left_out} left out"));
     }
-    let room = usize::from(layout.top.width).saturating_sub(clocks.width() + 2);
+    let room = usize::from(layout.top.width).saturating_sub(clocks.width() + 4);
     let title_room = room.saturating_sub(facts.width()).max(12).min(room);
     let title = cut(app.title(), title_room);
     let facts = cut(&facts, room.saturating_sub(title.width()));
@@ -41,7 +40,7 @@ pub(super) fn draw(app: &App, frame: &mut Frame<'_>) {
         Span::raw(" "),
         Span::styled(title, app.theme.strong()),
         Span::styled(facts, app.theme.faint()),
-        Span::raw(" ".repeat(gap)),
+        Span::raw(" ".repeat(gap + 2)),
         Span::styled(clocks, app.theme.faint()),
     ]);
     frame.render_widget(Paragraph::new(line), layout.top);
@@ -82,7 +81,7 @@ fn rules(app: &App, frame: &mut Frame<'_>) {
     let uprights: Vec<u16> = [layout.rail.right(), layout.reading.x.saturating_sub(1)]
         .into_iter()
         .zip([layout.rail.width, layout.reading.width])
-        .filter(|(_, width)| *width > 0)
+        .filter(|(x, width)| *width > 0 && (*x == layout.rail.right() || layout.reading.x > layout.middle.x))
         .map(|(x, _)| x)
         .collect();
     let rule =

@@ -1,0 +1,27 @@
+//! Any text for codes and filters: places inside the text, and no panic.
+#![no_main]
+
+use boxclock_core::clock::{Zone, human};
+use boxclock_core::code::{Platform, catalogue, scan};
+use boxclock_core::query::Filter;
+use libfuzzer_sys::fuzz_target;
+
+fuzz_target!(|data: &[u8]| {
+    for platform in [Platform::Linux, Platform::Windows, Platform::Unknown] {
+        scan(data, platform, |found| {
+            assert!(found.start < found.end && found.end <= data.len());
+            found.reading();
+        });
+    }
+    let Ok(text) = std::str::from_utf8(data) else { return };
+    let zone = Zone::utc();
+    if let Err(error) = Filter::parse(text, &zone) {
+        assert!(error.at <= text.len());
+        error.marked(text);
+    }
+    // Each may refuse; none may panic.
+    let _ = Filter::find(text);
+    let _ = human::time(text, &zone);
+    let _ = human::duration(text);
+    let _ = catalogue::look_up(text);
+});
