@@ -196,6 +196,16 @@ fn problems_times_and_the_way_back() {
 }
 
 #[test]
+fn a_time_of_day_is_on_the_day_that_the_case_has() {
+    let log = "2026-04-11 22:00:00 INFO evening\n2026-04-11 23:30:00 INFO late\n2026-04-12 01:00:00 INFO night\n";
+    let mut screen = Screen::of(&[("a/app.log", log)]);
+    screen.keys("t23:00\n");
+    assert_eq!(screen.chosen(), "late");
+    screen.keys("t00:30\n");
+    assert_eq!(screen.chosen(), "night");
+}
+
+#[test]
 fn a_wrong_filter_leaves_the_last_good_one_in_force() {
     let mut screen = usual();
     screen.keys("flevel>=error");

@@ -4,7 +4,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use boxclock_core::case::Loaded;
-use boxclock_core::clock::{SECOND, human};
+use boxclock_core::clock::{DAY, SECOND, human};
 use boxclock_core::event::Row;
 use boxclock_core::query::Filter;
 use ratatui::crossterm::event::{
@@ -250,10 +250,14 @@ fn scaled_window(app: &App, narrower: bool) -> Option<(i64, i64)> {
     Some((centre.saturating_sub(half), centre.saturating_add(half)))
 }
 
-/// Where a typed time leads: a time of day is meant on the day of the chosen event.
+/// Where a typed time leads: a time of day is meant on the day nearest to the chosen event on which it is in the case.
 fn typed_time(app: &App, text: &str) -> boxclock_core::Result<i64> {
-    let near = app.chosen().and_then(|event| event.time()).or(app.loaded.table.span().map(|span| span.0)).unwrap_or(0);
-    Ok(human::time(text, &app.zone)?.near(near, &app.zone))
+    let (first, last) = app.loaded.table.span().unwrap_or_default();
+    let here = app.chosen().and_then(|event| event.time()).unwrap_or(first);
+    let typed = human::time(text, &app.zone)?;
+    let days = [0, -DAY, DAY].map(|shift| typed.near(here.saturating_add(shift), &app.zone));
+    let inside = days.into_iter().filter(|time| (first..=last).contains(time));
+    Ok(inside.min_by_key(|time| time.abs_diff(here)).unwrap_or(days[0]))
 }
 
 /// Writes the report as Markdown and its drawing as SVG beside it.

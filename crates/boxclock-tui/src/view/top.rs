@@ -78,12 +78,9 @@ fn rules(app: &App, frame: &mut Frame<'_>) {
     let layout = &app.layout;
     let width = layout.top.width;
     let style = app.theme.faint();
-    let uprights: Vec<u16> = [layout.rail.right(), layout.reading.x.saturating_sub(1)]
-        .into_iter()
-        .zip([layout.rail.width, layout.reading.width])
-        .filter(|(x, width)| *width > 0 && (*x == layout.rail.right() || layout.reading.x > layout.middle.x))
-        .map(|(x, _)| x)
-        .collect();
+    let rail = (layout.rail.width > 0).then(|| layout.rail.right());
+    let beside = layout.reading.width > 0 && layout.reading.x > layout.middle.x;
+    let uprights: Vec<u16> = rail.into_iter().chain(beside.then(|| layout.reading.x - 1)).collect();
     let rule =
         |joint: char| -> String { (0..width).map(|x| if uprights.contains(&x) { joint } else { '─' }).collect() };
     let above = layout.middle.y.saturating_sub(1);
