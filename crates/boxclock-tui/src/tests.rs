@@ -104,6 +104,22 @@ fn usual() -> Screen {
 }
 
 #[test]
+fn it_opens_at_the_end_however_often_the_table_grew() {
+    let mut screen = usual();
+    assert_eq!(screen.chosen(), "fine");
+    // A smaller table first, as while reading; then the whole, with nothing touched in between.
+    let whole = screen.app.loaded.clone();
+    let mut part = (*whole.table).clone();
+    part.order = std::sync::Arc::new(part.order[..2].to_vec());
+    let part = boxclock_core::case::Loaded { table: std::sync::Arc::new(part), complete: false, ..whole.clone() };
+    update::event(&mut screen.app, Event::Loaded(part));
+    screen.settle();
+    update::event(&mut screen.app, Event::Loaded(whole));
+    screen.settle();
+    assert_eq!(screen.chosen(), "fine");
+}
+
+#[test]
 fn the_stream_at_its_usual_size() {
     let mut screen = usual();
     screen.keys("g");
@@ -337,4 +353,108 @@ fn the_mouse() {
     assert_eq!(screen.app.cursor, 5, "the bottom of the rail is the end");
     update::event(&mut screen.app, click(2, 1));
     assert_eq!(screen.app.step, Step::Story);
+}
+
+#[test]
+fn the_story_is_edited_and_undone() {
+    let mut screen = usual();
+    screen.keys("1\nNight of the pumps\n");
+    assert!(screen.draw(120, 30).starts_with(" Night of the pumps · 2 hosts"));
+    screen.keys("j\n");
+    let event = Event::Input(Input::Paste("nobody\nknows".into()));
+    update::event(&mut screen.app, event);
+    screen.key(KeyCode::Enter);
+    assert_eq!(screen.app.story.happened, "nobodyknows");
+    screen.keys("uu");
+    assert_eq!((screen.app.story.title.as_str(), screen.app.story.happened.as_str()), ("", ""));
+    screen.keys("u");
+    assert_eq!(screen.app.message.as_deref(), Some("nothing to undo"));
+}
+
+#[test]
+fn the_box_view_accounts_for_everything() {
+    let mut screen = usual();
+    screen.keys("2j");
+    let drawn = screen.draw(160, 30);
+    for part in [
+        "dose-gw      rfc5424",
+        "pump-ctl     iso-text",
+        "hosts/pump-ctl/app.log",
+        "attached  1",
+        "events    4",
+        "you said so",
+    ] {
+        assert!(drawn.contains(part), "lacks {part:?}:\n{drawn}");
+    }
+    screen.keys("d+90s\n");
+    assert!(screen.draw(160, 30).contains("pump-ctl 1m30s"));
+    screen.keys("\n");
+    assert_eq!(screen.chosen(), "started");
+    screen.key(KeyCode::Backspace);
+    assert_eq!(screen.app.step, Step::Box);
+}
+
+#[test]
+fn the_reading_pane_explains() {
+    let mut screen = usual();
+    screen.keys("g]]");
+    let drawn = screen.draw(160, 40);
+    for part in [
+        "2026-04-12 02:31:41.000",
+        "written in the line, zone known",
+        "error (written 27)",
+        "bridge pid 88",
+        "−1m41s pump-ctl",
+    ] {
+        assert!(drawn.contains(part), "lacks {part:?}:\n{drawn}");
+    }
+    screen.keys("[");
+    let drawn = screen.draw(160, 40);
+    for part in ["0x80070005 E_ACCESSDENIED", "The account may not do this", "at Valve.Open()", "look at"] {
+        assert!(drawn.contains(part), "lacks {part:?}:\n{drawn}");
+    }
+    screen.keys("i");
+    assert!(!screen.draw(160, 40).contains("what it says"));
+}
+
+#[test]
+fn the_report_is_shown_and_written() {
+    let mut screen = usual();
+    let folder = tempfile::tempdir().unwrap();
+    screen.keys("g]prefused here\n0");
+    assert!(screen.draw(120, 30).contains("## Other marked places"));
+    screen.keys("w");
+    update::event(&mut screen.app, Event::Input(Input::Key(KeyEvent::new(KeyCode::Char('u'), KeyModifiers::CONTROL))));
+    screen.keys(&format!("{}\n", folder.path().join("r.md").display()));
+    assert!(std::fs::read_to_string(folder.path().join("r.md")).unwrap().contains("refused here"));
+    assert!(std::fs::read_to_string(folder.path().join("r.svg")).unwrap().contains("<svg"));
+    screen.keys("w");
+    screen.keys("/no/such/folder/r.md\n");
+    assert!(
+        screen.app.message.as_deref().is_some_and(|text| text.contains("cannot write")),
+        "{:?}",
+        screen.app.message
+    );
+}
+
+#[test]
+fn a_wrong_duration_stays_on_the_line() {
+    let mut screen = usual();
+    screen.keys("gd5 parsecs\n");
+    assert!(screen.draw(120, 30).contains("\"5 parsecs\" is not a duration"));
+    assert!(screen.app.drift.is_empty());
+    screen.key(KeyCode::Esc);
+    assert!(matches!(screen.app.mode, crate::app::Mode::Normal));
+}
+
+#[test]
+fn help_scrolls_and_leaves() {
+    let mut screen = usual();
+    screen.keys("?");
+    let first = screen.draw(100, 20);
+    screen.keys("jjjjjj");
+    let later = screen.draw(100, 20);
+    assert!(first.contains("everywhere") && !later.contains("everywhere"), "{later}");
+    screen.keys("x");
+    assert!(matches!(screen.app.mode, crate::app::Mode::Normal));
 }

@@ -38,7 +38,6 @@ pub fn event(app: &mut App, event: Event) {
 
 /// Takes a new table: everything derived from the old one is worked out anew, the chosen event stays chosen.
 fn take_loaded(app: &mut App, loaded: Loaded) {
-    let first = app.loaded.table.is_empty();
     // What was worked out for the old table does not fit the new one, whose rows have other numbers.
     app.jobs.cancel(Kind::Hits);
     app.hits = None;
@@ -47,10 +46,8 @@ fn take_loaded(app: &mut App, loaded: Loaded) {
     app.loaded = loaded;
     app.view = ViewRows::default();
     if app.anchor.is_none() {
-        if first || app.cursor + 1 >= app.view_len() || !app.loaded.complete {
-            // People start at the end and read upwards; events without time are behind it.
-            app.cursor = app.loaded.table.place_of_time(i64::MAX).saturating_sub(1);
-        }
+        // People start at the end and read upwards; events without time are behind it.
+        app.cursor = app.loaded.table.place_of_time(i64::MAX).saturating_sub(1);
     } else {
         follow_anchor(app);
     }

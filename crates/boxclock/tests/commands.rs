@@ -259,3 +259,109 @@ fn help_completions_and_manual() {
     assert!(home.run(&["completions", "bash"]).out.contains("_boxclock"));
     assert!(home.run(&["manual"]).out.contains(".TH boxclock"));
 }
+
+#[test]
+fn devices_and_sockets_are_not_read() {
+    let home = Home::new();
+    let ran = home.run(&["events", "/dev/zero"]);
+    assert_eq!((ran.status, ran.out.as_str()), (Some(3), ""));
+    assert!(ran.err.contains("/dev/zero: a device, not a file"), "{}", ran.err);
+    home.write("logs/app.log", LOG);
+    let _socket = std::os::unix::net::UnixListener::bind(home.path("logs/socket")).unwrap();
+    let ran = home.run(&["sources", "logs"]);
+    assert_eq!(ran.status, Some(3));
+    assert!(ran.err.contains("logs/socket: a socket, not a file"), "{}", ran.err);
+}
+
+/// A box that somebody made to write outside of the cache.
+#[test]
+fn names_that_lead_out_of_the_box() {
+    use sha2::Digest;
+    use std::io::Write;
+    let home = Home::new();
+    let text = LOG.as_bytes();
+    let hash: String = sha2::Sha256::digest(text).iter().map(|byte| format!("{byte:02x}")).collect();
+    let names = ["hosts/../../../escaped.log", "/tmp/boxclock-escaped.log", "hosts/gw/good.log"];
+    let files: Vec<_> = names
+        .iter()
+        .map(|name| {
+            serde_json::json!({"path": name, "size": text.len(), "sha256": hash, "origin": name, "host": "gw",
+                "modified": "2026-04-12T00:00:00.000000000Z"})
+        })
+        .collect();
+    let seal = serde_json::json!({"version": 1, "sealed_at": "", "sealed_by": "", "hosts": [], "files": files, "unreadable": []});
+    let mut zip = zip::ZipWriter::new(std::fs::File::create(home.path("evil.box.zip")).unwrap());
+    let options = zip::write::SimpleFileOptions::default();
+    for name in names {
+        zip.start_file(name, options).unwrap();
+        zip.write_all(text).unwrap();
+    }
+    zip.start_file("box.json", options).unwrap();
+    zip.write_all(seal.to_string().as_bytes()).unwrap();
+    zip.finish().unwrap();
+    let ran = home.run(&["events", "evil.box.zip"]);
+    assert_eq!((ran.status, ran.json().len()), (Some(3), 2), "{}", ran.err);
+    assert_eq!(ran.err.matches("its name leads out of the box").count(), 2, "{}", ran.err);
+    assert!(!std::path::Path::new("/tmp/boxclock-escaped.log").exists());
+    let found = Command::new("find").args([home.path("").to_str().unwrap(), "-name", "escaped.log"]).output().unwrap();
+    assert!(found.stdout.is_empty());
+    // What was said the first time is said again from the cache.
+    assert_eq!(home.run(&["events", "evil.box.zip"]).err, ran.err);
+}
+
+#[test]
+fn a_member_that_is_missing_from_the_box() {
+    let home = Home::new();
+    home.write("gw/a.log", LOG);
+    assert_eq!(home.run(&["pack", "--host", "gw=gw", "--into", "x.box.zip"]).status, Some(0));
+    // Copy all members but the log.
+    let mut from = zip::ZipArchive::new(std::fs::File::open(home.path("x.box.zip")).unwrap()).unwrap();
+    let mut to = zip::ZipWriter::new(std::fs::File::create(home.path("y.box.zip")).unwrap());
+    for index in 0..from.len() {
+        let member = from.by_index_raw(index).unwrap();
+        if !member.name().unwrap().ends_with("a.log") {
+            to.raw_copy_file(member).unwrap();
+        }
+    }
+    to.finish().unwrap();
+    let ran = home.run(&["check", "y.box.zip"]);
+    let expected = format!("missing: hosts/gw/a.log: the seal lists it with {} bytes\n", LOG.len());
+    assert_eq!((ran.status, ran.out), (Some(1), expected));
+    let ran = home.run(&["events", "y.box.zip"]);
+    assert_eq!((ran.status, ran.out.as_str()), (Some(3), ""));
+    assert!(ran.err.contains("hosts/gw/a.log: missing"), "{}", ran.err);
+}
+
+#[test]
+fn labels_and_zones_at_packing() {
+    let home = Home::new();
+    home.write("a/app.log", LOG);
+    home.write("b/app.log", LOG);
+    home.write("b/etc/timezone", "Asia/Tokyo\n");
+    let arguments = ["pack", "--host", "left=a", "--host", "right=b", "--zone", "left=+02:00", "--into", "x.box.zip"];
+    assert_eq!(home.run(&arguments).status, Some(0));
+    let zones: Vec<String> = home
+        .run(&["sources", "x.box.zip", "--as", "jsonl"])
+        .json()
+        .iter()
+        .filter(|source| source["format"] == "iso-text")
+        .map(|source| format!("{} {} {}", source["host"], source["zone"], source["zone_from"]))
+        .collect();
+    assert_eq!(zones, [r#""left" "+02:00" "host""#, r#""right" "Asia/Tokyo" "host""#]);
+    let times: Vec<String> = home
+        .run(&["events", "x.box.zip", "--where", "fine"])
+        .json()
+        .iter()
+        .map(|event| event["time"].as_str().unwrap()[..19].to_owned())
+        .collect();
+    assert_eq!(times, ["2026-04-11T17:31:08", "2026-04-12T00:31:08"]);
+}
+
+#[test]
+fn progress_goes_to_standard_error() {
+    let home = Home::new();
+    home.write("app.log", LOG);
+    let ran = home.run(&["events", "app.log", "--progress"]);
+    assert_eq!((ran.status, ran.json().len()), (Some(0), 2));
+    assert!(ran.err.contains("reading: "), "{}", ran.err);
+}

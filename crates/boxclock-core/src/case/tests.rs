@@ -322,6 +322,76 @@ fn pieces_are_read_like_one() {
     }
 }
 
+#[test]
+fn views_on_the_way_grow_to_the_whole() {
+    let line = format!("2026-04-12 02:31:07 INFO {}\n", "z".repeat(200));
+    let log = line.repeat((5 * limits::CHUNK_BYTES) as usize / line.len());
+    let folder = tempfile::tempdir().unwrap();
+    fs::write(folder.path().join("a.log"), &log).unwrap();
+    fs::write(folder.path().join("b.log"), "2026-04-12 02:31:08 INFO end\n").unwrap();
+    let case = Case::open(&[folder.path().to_path_buf()], Options::default(), &Work::default()).unwrap();
+    let mut views = Vec::new();
+    let loaded = Loader::new(&case)
+        .run_showing(&Work::default(), |view| {
+            // Any view can be read from: its events are where they say.
+            let table = &view.table;
+            assert_eq!(table.order.len(), table.len());
+            let last = table.event(Row(table.len() as u32 - 1));
+            assert!(last.offset() + last.length() <= case.sources[last.source()].len_bytes);
+            views.push((table.len(), view.complete));
+        })
+        .unwrap();
+    assert!(views.len() >= 2 && views.is_sorted(), "{views:?}");
+    assert_eq!(views.last(), Some(&(loaded.table.len(), true)));
+    assert!(views[0].0 < loaded.table.len() && !views[0].1, "the first view does not wait for the last byte");
+}
+
+#[test]
+fn searching_reads_every_encoding() {
+    let text = "2026-04-12 02:31:07 ERROR Füße gone\r\n2026-04-12 02:31:08 INFO fine\r\n";
+    let utf16: Vec<u8> = [0xFEFF].into_iter().chain(text.encode_utf16()).flat_map(u16::to_le_bytes).collect();
+    for content in [text.as_bytes().to_vec(), utf16] {
+        let opened = one(&content, 0, Options::default());
+        for (filter, expected) in [("gone", 1), ("füSSe", 0), ("FÜSSE", 0), ("füße", 1), ("/^2026.*fine/", 1), ("0", 2)]
+        {
+            let filter = crate::query::Filter::parse(filter, &Zone::utc()).unwrap();
+            let rows = filter.rows(&opened.loaded.table, &opened.case.sources, &Work::default()).unwrap();
+            assert_eq!(rows.count(), expected, "{filter:?}");
+        }
+    }
+}
+
+#[test]
+fn many_sources_share_few_windows() {
+    let folder = tempfile::tempdir().unwrap();
+    for number in 0..200 {
+        let line = format!("2026-04-12 02:{:02}:{:02} INFO source {number}\n", number / 60, number % 60);
+        fs::write(folder.path().join(format!("{number:03}.log")), line.repeat(3)).unwrap();
+    }
+    let opened = Opened::of(&[folder.path()], Options::default());
+    let list = opened.list();
+    assert_eq!(list.len(), 600);
+    assert!(list.iter().enumerate().all(|(index, line)| line.ends_with(&format!("source {}", index / 3))));
+}
+
+#[test]
+fn backward_times_are_flagged_in_the_output() {
+    let opened = one(
+        b"2026-04-12 02:31:07 a\n2026-04-12 02:31:09 b\n2026-04-12 02:31:08 late\n2026-04-12 02:31:10 c\n",
+        0,
+        Options::default(),
+    );
+    let mut reader = RecordReader::new(Arc::clone(&opened.case.sources));
+    let flagged: Vec<String> = (0..4)
+        .map(|row| reader.record(opened.loaded.table.event(Row(row))))
+        .filter(|record| record.attributes.get("boxclock.out_of_order") == Some(&true.into()))
+        .map(|record| record.body)
+        .collect();
+    assert_eq!(flagged, ["late"]);
+    let bodies: Vec<String> = opened.list().iter().map(|line| line.rsplit(' ').next().unwrap().to_owned()).collect();
+    assert_eq!(bodies, ["a", "b", "late", "c"], "the order of the file stays");
+}
+
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(48))]
 

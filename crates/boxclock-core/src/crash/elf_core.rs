@@ -92,13 +92,10 @@ impl Core<'_> {
         if wanted < size {
             crash.trouble.push(format!("notes at byte {offset}: only the first {wanted} of {size} bytes are read"));
         }
-        // Only what the file really holds is read: the size is the file's own claim.
-        let available = self.file.metadata().map_or(0, |data| data.len().saturating_sub(offset));
-        let notes =
-            match Fields::read(self.file, offset, wanted.min(available), limits::ELF_NOTE_BYTES, self.big_endian) {
-                Ok(notes) => notes,
-                Err(trouble) => return crash.trouble.push(trouble),
-            };
+        let notes = match Fields::read(self.file, offset, wanted, limits::ELF_NOTE_BYTES, self.big_endian) {
+            Ok(notes) => notes,
+            Err(trouble) => return crash.trouble.push(trouble),
+        };
         let mut at = 0_usize;
         let mut threads = 0_usize;
         for _ in 0..limits::ELF_ENTRIES {

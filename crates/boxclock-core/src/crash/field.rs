@@ -19,7 +19,9 @@ impl Fields {
         if length > limit {
             return Err(format!("{length} bytes at byte {offset} are more than the {limit} that are read"));
         }
-        let mut bytes = vec![0; length as usize];
+        // Only what the file really holds is reserved: the length is the file's own claim.
+        let held = file.metadata().map_err(|error| format!("cannot read its size: {error}"))?.len();
+        let mut bytes = vec![0; length.min(held.saturating_sub(offset)) as usize];
         let mut filled = 0;
         while filled < bytes.len() {
             match read_at(file, &mut bytes[filled..], offset.saturating_add(filled as u64)) {

@@ -45,7 +45,7 @@ impl DumpFormat for Minidump {
         if time != 0 {
             crash.time = i64::from(time) * SECOND;
         }
-        let dump = Dump { file, len_bytes };
+        let dump = Dump { file };
         let wanted = (count as usize).min(limits::MINIDUMP_ENTRIES);
         let directory = Fields::read(file, u64::from(table), wanted as u64 * 12, 12 << 16, false)?;
         if directory.len() < wanted * 12 {
@@ -101,14 +101,12 @@ fn exception_code(number: u32, platform: Platform) -> Code {
 
 struct Dump<'a> {
     file: &'a File,
-    len_bytes: u64,
 }
 
 impl Dump<'_> {
-    /// The bytes of a stream that the file really holds.
+    /// The bytes of a stream that the file really holds, at most [`STREAM_BYTES`].
     fn stream(&self, offset: u64, size: u64) -> Result<Fields, String> {
-        let available = self.len_bytes.saturating_sub(offset).min(STREAM_BYTES);
-        Fields::read(self.file, offset, size.min(available), STREAM_BYTES, false)
+        Fields::read(self.file, offset, size.min(STREAM_BYTES), STREAM_BYTES, false)
     }
 
     fn system(&self, offset: u64, size: u64, crash: &mut Crash) -> Result<Option<u32>, String> {

@@ -75,6 +75,16 @@ fn numbers_that_promise_too_much() {
     assert!(!crash.trouble.is_empty());
 }
 
+/// Found by the fuzz target `dumps`: 65 535 program headers of 65 535 bytes each reserved 4 GiB for a file of 70 bytes.
+#[test]
+fn a_program_header_table_larger_than_the_file_reserves_nothing() {
+    let mut core = b"\x7FELF\x02\x01\x01\0\0\0\0\0\0\0\0\0\x04\0".to_vec();
+    core.resize(70, 0xFF);
+    core[32..40].copy_from_slice(&64_u64.to_le_bytes());
+    let crash = read_bytes(&core).unwrap().unwrap();
+    assert!(crash.trouble.iter().any(|text| text.contains("65535 program headers at byte 64")), "{:?}", crash.trouble);
+}
+
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(64))]
 
