@@ -67,12 +67,11 @@ pub fn scan(text: &[u8], platform: Platform, mut found: impl FnMut(Found)) {
     let mut in_word = 0;
     for (index, block) in text.chunks(BLOCK).enumerate() {
         let mut padded = [0; BLOCK];
-        let block: &[u8; BLOCK] = match block.try_into() {
-            Ok(whole) => whole,
-            Err(_) => {
-                padded[..block.len()].copy_from_slice(block);
-                &padded
-            }
+        let block: &[u8; BLOCK] = if let Ok(whole) = block.try_into() {
+            whole
+        } else {
+            padded[..block.len()].copy_from_slice(block);
+            &padded
         };
         let (words, marked) = masks(block);
         let mut starts = marked & !(words << 1 | in_word);
@@ -97,8 +96,10 @@ fn masks(block: &[u8; BLOCK]) -> (u64, u64) {
         let digit = byte.wrapping_sub(b'0') < 10;
         let capital = byte.wrapping_sub(b'A') < 26;
         let small = byte.wrapping_sub(b'a') < 26;
-        *mark = u8::from(digit | capital);
-        *word = u8::from(digit | capital | small | (*byte == b'_') | (*byte >= 0x80));
+        // Numbers, not booleans: the compiler then has no branch to make.
+        let [digit, capital, small, other] = [digit, capital, small, *byte == b'_' || *byte >= 0x80].map(u8::from);
+        *mark = digit | capital;
+        *word = digit | capital | small | other;
     }
     (pack(&words), pack(&marked))
 }
@@ -116,7 +117,7 @@ fn word_end(text: &[u8], start: usize, words: u64) -> usize {
     let inside = words.trailing_ones() as usize;
     let mut end = start + inside;
     // The word may go on in the next block: then nothing but word bits was left of this one.
-    if end % BLOCK == 0 || inside == BLOCK {
+    if end.is_multiple_of(BLOCK) || inside == BLOCK {
         while text.get(end).copied().is_some_and(is_word) {
             end += 1;
         }
