@@ -24,7 +24,7 @@ pub(super) fn draw(app: &App, frame: &mut Frame<'_>, area: Rect) {
                 pane.facts("found", &format!("{} events, Enter shows the first", code.count));
             }
         }
-        Step::Story => pane.paragraph("The story steers the rest: since when and last good bound the time to look at. Everything is optional, and can be changed later.", Style::new()),
+        Step::Story => pane.paragraph("Write it down while it is fresh. Everything is optional, can be changed at any time, and opens the report.", Style::new()),
         Step::Cause => {
             pane.cause_hint();
             pane.pinned_event();

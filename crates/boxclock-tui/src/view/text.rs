@@ -61,6 +61,10 @@ pub fn wrap(text: &str, width: usize) -> Vec<String> {
             }
             for cluster in word.graphemes(true) {
                 if used + cluster.width() > width {
+                    // A blank at the end of a full line is not carried over.
+                    if cluster == " " {
+                        continue;
+                    }
                     lines.push(std::mem::take(&mut line));
                     used = 0;
                 }
@@ -102,6 +106,7 @@ mod tests {
     #[test]
     fn wrapping() {
         assert_eq!(wrap("one two three", 8), ["one two ", "three"]);
+        assert_eq!(wrap("abcd ef", 4), ["abcd", "ef"]);
         assert_eq!(wrap("abcdefghij", 4), ["abcd", "efgh", "ij"]);
         assert_eq!(wrap("a\nb", 4), ["a", "b"]);
         assert_eq!(wrap("x", 0), ["x"]);
