@@ -146,8 +146,3 @@ pub fn detect(lines: &[&[u8]]) -> Detected {
     }
     best.map_or(Detected { format: &plain::Plain, hint: 0 }, |(_, detected)| detected)
 }
-
-/// The text format of that name.
-pub fn by_name(name: &str) -> Option<&'static dyn LineFormat> {
-    LINE_FORMATS.into_iter().find(|format| format.name() == name)
-}

@@ -121,6 +121,8 @@ pub struct Reading {
 pub struct App {
     pub case: Arc<Case>,
     pub loaded: Loaded,
+    /// First and last time of the table, kept because every frame asks and out-of-order sources make it a long walk.
+    pub span: Option<(i64, i64)>,
     pub logbook: Logbook,
     pub story: Story,
     pub pins: Vec<Pin>,
@@ -200,6 +202,7 @@ impl App {
             zone: case.zone.clone(),
             case: Arc::new(case),
             loaded: Loaded::default(),
+            span: None,
             drift,
             theme: Theme::from_environment(),
             jobs: Jobs::new(sender),
@@ -446,7 +449,7 @@ impl App {
 
     /// The rail's span: the window, else the whole case.
     pub fn rail_span(&self) -> Option<(i64, i64)> {
-        self.window.or_else(|| self.loaded.table.span())
+        self.window.or(self.span)
     }
 
     fn ask_for_rail(&mut self) {

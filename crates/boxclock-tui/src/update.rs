@@ -43,6 +43,7 @@ fn take_loaded(app: &mut App, loaded: Loaded) {
     app.hits = None;
     app.reading = None;
     app.density_asked = None;
+    app.span = loaded.table.span();
     app.loaded = loaded;
     app.view = ViewRows::default();
     if app.anchor.is_none() {
@@ -235,7 +236,7 @@ fn rail_click(app: &mut App, row: u16) {
 
 /// The window that is `factor` times as wide as the one now, around the chosen event. `None` is the whole span.
 fn scaled_window(app: &App, narrower: bool) -> Option<(i64, i64)> {
-    let whole = app.loaded.table.span()?;
+    let whole = app.span?;
     let (from, to) = app.rail_span()?;
     let centre = app.chosen().and_then(|event| event.time()).unwrap_or(from / 2 + to / 2);
     let width = to.saturating_sub(from);
@@ -249,7 +250,7 @@ fn scaled_window(app: &App, narrower: bool) -> Option<(i64, i64)> {
 
 /// Where a typed time leads: a time of day is meant on the day nearest to the chosen event on which it is in the case.
 fn typed_time(app: &App, text: &str) -> boxclock_core::Result<i64> {
-    let (first, last) = app.loaded.table.span().unwrap_or_default();
+    let (first, last) = app.span.unwrap_or_default();
     let here = app.chosen().and_then(|event| event.time()).unwrap_or(first);
     let typed = human::time(text, &app.zone)?;
     let days = [0, -DAY, DAY].map(|shift| typed.near(here.saturating_add(shift), &app.zone));

@@ -5,6 +5,10 @@ use proptest::prelude::*;
 use super::*;
 use crate::clock::to_rfc3339;
 
+fn by_name(name: &str) -> Option<&'static dyn LineFormat> {
+    LINE_FORMATS.into_iter().find(|format| format.name() == name)
+}
+
 /// What a line's head says, in one string: time, severity, host, component, pid/tid, message.
 fn head(format: &str, line: &str) -> String {
     head_with(format, line, 0)
