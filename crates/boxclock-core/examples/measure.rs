@@ -65,7 +65,7 @@ fn main() -> boxclock_core::Result<()> {
     row("density for the rail", started, &format!("peak {}", counted.map_or(0, |density| density.peak())));
     let started = Instant::now();
     let host = table.hosts.last().cloned().unwrap_or_default();
-    let moved = loaded.with_drift(&[(host, 401 * SECOND)].into());
+    let moved = loaded.with_drift(&case.sources, &[(host, (401 * SECOND).into())].into());
     row("merge again with another clock", started, &format!("{} events", moved.table.len()));
     let started = Instant::now();
     let mut reader = boxclock_core::event::RecordReader::new(Arc::clone(&case.sources));

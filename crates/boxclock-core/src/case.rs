@@ -4,20 +4,26 @@ use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use crate::clock::Zone;
+use serde::{Deserialize, Serialize};
+
+use crate::clock::{DateOrder, Drift, Zone};
 use crate::code::Platform;
 use crate::crash::DumpFormat;
 use crate::event::Table;
-use crate::format::Detected;
+use crate::format::{Contest, Detected, Header, LineFormat};
 use crate::gather::Seal;
 use crate::logbook::Story;
-use crate::text::Encoding;
+use crate::text::{Encoding, LineEnd};
 use crate::work::Work;
 use crate::{Error, Result};
 
 mod chunk;
+mod finish;
+mod generations;
+mod index;
 mod inventory;
 mod load;
+mod look;
 
 pub use inventory::{FileFound, find_files};
 pub use load::Loader;
@@ -35,7 +41,8 @@ impl Reader {
     /// The format's name.
     pub fn name(&self) -> &'static str {
         match self {
-            Self::Lines(detected) => detected.format.name(),
+            // Formats live as long as the program.
+            Self::Lines(Detected { format, .. }) => format.name(),
             Self::Dump(format) => format.name(),
         }
     }
@@ -83,18 +90,53 @@ pub struct Source {
     pub encoding: Encoding,
     /// Bytes of its byte-order mark.
     pub mark_bytes: u64,
+    /// What ends its lines.
+    pub line_end: LineEnd,
     /// How it is read.
     pub reader: Reader,
+    /// How the formats did in the contest for it; `None` for dumps.
+    pub contest: Option<Contest>,
     /// The kind of system that wrote it.
     pub platform: Platform,
     /// The zone of its times that carry none.
     pub zone: Zone,
     /// Where that zone is known from.
     pub zone_from: ZoneFrom,
+    /// How many younger generations of the same log follow it in the list of sources: 0 for the youngest, or the only one.
+    pub generations: u32,
+    /// Where reading stops, in bytes: its size, or where lines begin that stand again in the next generation.
+    pub stop: u64,
+    /// Lines from `stop` on: they are read in the next generation.
+    pub repeated_lines: u64,
+    /// What its head says about its times.
+    pub header: Header,
+    /// What was met before its events were read, for example damage to the container that it comes from.
+    pub trouble: Vec<Trouble>,
+}
+
+/// Something about a source that could not be read or understood, with the place in the file.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Trouble {
+    /// What, for people.
+    pub text: String,
+    /// Whether bytes are missing from what is shown. Otherwise all is there, only not understood.
+    pub lost: bool,
+}
+
+impl Trouble {
+    /// Trouble that cost nothing: everything is shown.
+    pub fn note(text: impl Into<String>) -> Self {
+        Self { text: text.into(), lost: false }
+    }
+
+    /// Trouble that cost bytes.
+    pub fn lost(text: impl Into<String>) -> Self {
+        Self { text: text.into(), lost: true }
+    }
 }
 
 /// What reading a source came to.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct SourceReport {
     /// Lines.
     pub lines: u64,
@@ -104,6 +146,8 @@ pub struct SourceReport {
     pub attached_lines: u64,
     /// Events without a time of their own.
     pub undated_events: u64,
+    /// Lines at its end that stand again in the next generation, and are read there.
+    pub repeated_lines: u64,
     /// First time, by its own clock.
     pub first: Option<i64>,
     /// Last time, by its own clock.
@@ -111,7 +155,44 @@ pub struct SourceReport {
     /// Offset from UTC in seconds that its lines state, if they do.
     pub line_offset_s: Option<i32>,
     /// What could not be read or understood, with the place.
-    pub trouble: Vec<String>,
+    pub trouble: Vec<Trouble>,
+}
+
+/// How one source is to be read, chosen by hand; what is not chosen is found out.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Choice {
+    /// The name of a text format.
+    pub format: Option<String>,
+    /// How its characters are written.
+    pub encoding: Option<Encoding>,
+    /// The zone of its times that carry none.
+    pub zone: Option<Zone>,
+    /// The order of day and month in its dates.
+    pub dates: Option<DateOrder>,
+}
+
+impl Choice {
+    /// Sets one part from text: `format`, `encoding`, `zone` or `dates`.
+    ///
+    /// # Errors
+    /// When the value is none, with what would be.
+    pub fn set(&mut self, what: &str, value: &str) -> Result<()> {
+        match what {
+            "format" => self.format = Some(value.to_owned()),
+            "zone" => self.zone = Some(Zone::parse(value)?),
+            "encoding" => {
+                let known = "utf-8, utf-16le, utf-16be, windows-1252 or iso-8859-1";
+                let encoding = Encoding::parse(value);
+                self.encoding = Some(encoding.ok_or_else(|| Error::new(format!("no encoding \"{value}\": write {known}")))?);
+            }
+            _ => {
+                let known = "day-first, month-first or year-first";
+                let order = DateOrder::parse(value);
+                self.dates = Some(order.ok_or_else(|| Error::new(format!("no order of dates \"{value}\": write {known}")))?);
+            }
+        }
+        Ok(())
+    }
 }
 
 /// What the user said about how to read.
@@ -121,10 +202,14 @@ pub struct Options {
     pub zone: Option<Zone>,
     /// The zone of a host's sources that carry none.
     pub host_zones: HashMap<String, Zone>,
-    /// Nanoseconds to add to a host's clock.
-    pub drift: HashMap<String, i64>,
+    /// How clocks are corrected: by label of the host, or by name of the source, which counts more.
+    pub drift: HashMap<String, Drift>,
+    /// What was chosen by hand, by name of the source.
+    pub choices: HashMap<String, Choice>,
     /// Folders or files with the label of their host.
     pub hosts: Vec<(String, PathBuf)>,
+    /// Passwords to try on encrypted members of archives.
+    pub passwords: Vec<String>,
 }
 
 /// Something that was not read, and why.
@@ -154,6 +239,8 @@ pub struct Case {
     pub logbook_path: Option<PathBuf>,
     /// What the user said.
     pub options: Options,
+    /// The formats of the user and of the box.
+    pub formats: Vec<&'static dyn LineFormat>,
 }
 
 impl Case {

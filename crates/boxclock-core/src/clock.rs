@@ -4,11 +4,16 @@
 //! writes is first a [`Stamp`]; stamps without zone become instants through a [`Zone`], stamps without year through
 //! the year of the file's modification time (see [`year`]).
 
+pub mod day;
+mod drift;
+pub mod forms;
 pub mod human;
 pub mod scan;
 pub mod year;
 mod zone;
 
+pub use drift::{Drift, MOST_PPB};
+pub use forms::DateOrder;
 pub use scan::{Civil, Stamp};
 pub use zone::{Resolver, Zone};
 
@@ -21,13 +26,13 @@ pub const HOUR: i64 = 60 * MINUTE;
 /// Nanoseconds in a day.
 pub const DAY: i64 = 24 * HOUR;
 
-/// How sure an event's time is.
+/// How an event's time was derived. The first three bits of an event's flags.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[repr(u8)]
 pub enum TimeKnown {
-    /// Written in the line, with its zone known (from the line, the file, the user or the host).
+    /// Written in the line with its zone, or as an instant.
     Exact = 0,
-    /// Written in the line, the zone is the case's default.
+    /// Written in the line without zone; the zone is the case's default.
     AssumedZone = 1,
     /// Written without a year; the year comes from the file's modification time.
     AssumedYear = 2,
@@ -35,39 +40,61 @@ pub enum TimeKnown {
     Inherited = 3,
     /// The source has no time at all.
     None = 4,
+    /// Written in the line without zone; the zone is known from the user or the host.
+    ZoneKnown = 5,
+    /// Only the time of day is written; the date comes from the file's modification time.
+    AssumedDate = 6,
+    /// Written as the time since the start of the system, whose moment is known.
+    Uptime = 7,
 }
 
 impl TimeKnown {
     /// The word of the JSON contract.
     pub fn name(self) -> &'static str {
         match self {
-            Self::Exact => "exact",
+            Self::Exact | Self::ZoneKnown | Self::Uptime => "exact",
             Self::AssumedZone => "assumed-zone",
-            Self::AssumedYear => "assumed-year",
+            Self::AssumedYear | Self::AssumedDate => "assumed-year",
             Self::Inherited => "inherited",
             Self::None => "none",
         }
     }
 
-    /// The inverse of `self as u8`; unknown values are `None`.
+    /// The inverse of `self as u8`, of the lowest three bits.
     pub fn from_bits(bits: u8) -> Self {
-        match bits {
+        match bits & 7 {
             0 => Self::Exact,
             1 => Self::AssumedZone,
             2 => Self::AssumedYear,
             3 => Self::Inherited,
-            _ => Self::None,
+            4 => Self::None,
+            5 => Self::ZoneKnown,
+            6 => Self::AssumedDate,
+            _ => Self::Uptime,
         }
+    }
+
+    /// Whether the event has a time of its own.
+    pub fn is_own(self) -> bool {
+        !matches!(self, Self::Inherited | Self::None)
+    }
+
+    /// Whether the time was read in its source's zone.
+    pub fn is_local(self) -> bool {
+        matches!(self, Self::AssumedZone | Self::AssumedYear | Self::ZoneKnown | Self::AssumedDate)
     }
 
     /// One plain sentence for people.
     pub fn explain(self) -> &'static str {
         match self {
-            Self::Exact => "written in the line, zone known",
+            Self::Exact => "written in the line, with its zone",
             Self::AssumedZone => "written in the line, zone assumed (the case's)",
             Self::AssumedYear => "written without a year; year from the file's time",
             Self::Inherited => "not written; taken from its neighbour or its file",
             Self::None => "not written anywhere in this source",
+            Self::ZoneKnown => "written in the line, zone known for its source",
+            Self::AssumedDate => "only the time of day is written; date from the file's time",
+            Self::Uptime => "written as time since the system's start, which is known",
         }
     }
 }
@@ -93,7 +120,7 @@ mod tests {
 
     #[test]
     fn known_words_round_trip() {
-        for bits in 0..5 {
+        for bits in 0..8 {
             assert_eq!(TimeKnown::from_bits(bits) as u8, bits);
         }
     }

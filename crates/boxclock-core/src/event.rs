@@ -6,9 +6,10 @@
 
 use std::sync::Arc;
 
+use arrow_buffer::ScalarBuffer;
 use rustc_hash::FxHashMap;
 
-use crate::clock::TimeKnown;
+use crate::clock::{Drift, TimeKnown};
 use crate::code::Code;
 use crate::severity::Severity;
 
@@ -51,8 +52,28 @@ pub struct Actor {
     pub tid: Option<u32>,
 }
 
-/// Events of one piece of one source, in file order.
+/// A column that never changes: shared memory, read from an index file or made by a reader.
+pub type Column<T> = ScalarBuffer<T>;
+
+/// Events of one piece of one source while they are read, in file order. What the fields mean: see [`Segment`].
 #[derive(Clone, Debug, Default)]
+#[allow(missing_docs, reason = "the same fields as in Segment")]
+pub struct Columns {
+    pub offset: u64,
+    pub lines: u64,
+    pub attached_lines: u64,
+    pub times: Vec<i64>,
+    pub offsets: Vec<u32>,
+    pub line_numbers: Vec<u32>,
+    pub actor_ids: Vec<u16>,
+    pub severities: Vec<u8>,
+    pub flags: Vec<u8>,
+    pub actors: Vec<Actor>,
+    pub codes: Vec<(u16, Code)>,
+}
+
+/// Events of one piece of one source, in file order.
+#[derive(Clone, Debug)]
 pub struct Segment {
     /// Which source, by its place in the case.
     pub source: u32,
@@ -63,23 +84,51 @@ pub struct Segment {
     /// Lines of this piece that do not start a record.
     pub attached_lines: u64,
     /// Per event: UTC nanoseconds by the source's own clock, or [`NO_TIME`].
-    pub times: Vec<i64>,
+    pub times: Column<i64>,
     /// Per event: where its record starts, in bytes from `offset`.
-    pub offsets: Vec<u32>,
+    pub offsets: Column<u32>,
     /// Per event: its first line, counted from 0 in this piece.
-    pub line_numbers: Vec<u32>,
+    pub line_numbers: Column<u32>,
     /// Per event: index into `actors`.
-    pub actor_ids: Vec<u16>,
+    pub actor_ids: Column<u16>,
     /// Per event: its severity number.
-    pub severities: Vec<u8>,
+    pub severities: Column<u8>,
     /// Per event: see [`flag`].
-    pub flags: Vec<u8>,
+    pub flags: Column<u8>,
     /// The different actors of this piece.
     pub actors: Vec<Actor>,
     /// Codes found: event (index in this segment) and code, by event.
     pub codes: Vec<(u16, Code)>,
     /// Whether times never go backward here.
     pub sorted: bool,
+}
+
+impl From<Columns> for Segment {
+    fn from(mut columns: Columns) -> Self {
+        columns.times.shrink_to_fit();
+        columns.offsets.shrink_to_fit();
+        columns.line_numbers.shrink_to_fit();
+        columns.actor_ids.shrink_to_fit();
+        columns.severities.shrink_to_fit();
+        columns.flags.shrink_to_fit();
+        columns.actors.shrink_to_fit();
+        columns.codes.shrink_to_fit();
+        Self {
+            source: 0,
+            offset: columns.offset,
+            lines: columns.lines,
+            attached_lines: columns.attached_lines,
+            sorted: columns.times.is_sorted(),
+            times: columns.times.into(),
+            offsets: columns.offsets.into(),
+            line_numbers: columns.line_numbers.into(),
+            actor_ids: columns.actor_ids.into(),
+            severities: columns.severities.into(),
+            flags: columns.flags.into(),
+            actors: columns.actors,
+            codes: columns.codes,
+        }
+    }
 }
 
 impl Segment {
@@ -101,19 +150,30 @@ impl Segment {
         rest.get(..count).unwrap_or_default()
     }
 
-    /// Says again whether times never go backward.
-    pub fn note_order(&mut self) {
-        self.sorted = self.times.is_sorted();
+    /// Changes times and flags, and says again whether times never go backward.
+    pub fn change_times(&mut self, change: impl FnOnce(&mut [i64], &mut [u8])) {
+        let (mut times, mut flags) = (self.times.to_vec(), self.flags.to_vec());
+        change(&mut times, &mut flags);
+        self.sorted = times.is_sorted();
+        self.times = times.into();
+        self.flags = flags.into();
+    }
+
+    /// Adds codes to its last event.
+    pub fn add_codes(&mut self, codes: &[Code]) {
+        let Some(event) = self.len().checked_sub(1) else { return };
+        let mut flags = self.flags.to_vec();
+        flags[event] |= flag::HAS_CODE;
+        self.flags = flags.into();
+        // A segment from the index may have them already.
+        let known: Vec<Code> = self.codes_of(event).iter().map(|(_, code)| *code).collect();
+        let new = codes.iter().filter(|code| !known.contains(code));
+        self.codes.extend(new.map(|code| (event as u16, *code)));
     }
 
     /// Bytes of memory that it takes.
     pub fn memory_bytes(&self) -> usize {
-        self.times.capacity() * 8
-            + self.offsets.capacity() * 4
-            + self.line_numbers.capacity() * 4
-            + self.actor_ids.capacity() * 2
-            + self.severities.capacity()
-            + self.flags.capacity()
+        self.len() * (8 + 4 + 4 + 2 + 1 + 1)
             + self.codes.capacity() * size_of::<(u16, Code)>()
             + self.actors.capacity() * size_of::<Actor>()
             + self.actors.iter().map(|actor| actor.host.len() + actor.component.len()).sum::<usize>()
@@ -154,17 +214,21 @@ pub struct Table {
     /// The segments: by source, then by place in the file.
     pub parts: Vec<Part>,
     /// All rows in merged order.
-    pub order: Arc<Vec<u32>>,
+    pub order: Column<u32>,
     /// Rows whose times disagree with the order of their file, ascending.
-    pub disordered: Arc<Vec<u32>>,
+    pub disordered: Column<u32>,
     /// Names of hosts; the first is "" for events without one.
     pub hosts: Arc<Vec<String>>,
     /// Names of components; the first is "" for events without one.
     pub components: Arc<Vec<String>>,
     /// All actors.
     pub actors: Arc<Vec<TableActor>>,
-    /// For each host: nanoseconds that are added to its clock.
-    pub drift: Arc<Vec<i64>>,
+    /// For each host: how its clock is corrected.
+    pub drift: Arc<Vec<Drift>>,
+    /// For each source: how its clock is corrected, where that differs from its host's.
+    pub source_drift: Arc<Vec<Option<Drift>>>,
+    /// For each source: the number of the log that it is a generation of.
+    pub logs: Arc<Vec<u32>>,
 }
 
 impl Table {
@@ -233,26 +297,27 @@ impl Table {
             return;
         };
         if *time != NO_TIME {
-            let time = time.saturating_add(self.drift_of(part.actor_ids[usize::from(*actor)]));
+            let time = self.drift_of(part.segment.source, part.actor_ids[usize::from(*actor)]).correct(*time);
             let (first, last) = span.unwrap_or((time, time));
             *span = Some((first.min(time), last.max(time)));
         }
     }
 
-    /// Nanoseconds added to the clock of an actor's host.
-    pub fn drift_of(&self, actor: u32) -> i64 {
-        self.drift[self.actors[actor as usize].host as usize]
+    /// How the clock of a source, or else of an actor's host, is corrected.
+    pub fn drift_of(&self, source: u32, actor: u32) -> Drift {
+        let own = self.source_drift.get(source as usize).copied().flatten();
+        own.unwrap_or_else(|| self.drift[self.actors[actor as usize].host as usize])
     }
 
-    /// Whether any host's clock is corrected.
+    /// Whether any clock is corrected.
     pub fn has_drift(&self) -> bool {
-        self.drift.iter().any(|drift| *drift != 0)
+        self.drift.iter().chain(self.source_drift.iter().flatten()).any(|drift| !drift.is_none())
     }
 
     /// Bytes of memory of the whole table.
     pub fn memory_bytes(&self) -> usize {
-        self.order.capacity() * 4
-            + self.disordered.capacity() * 4
+        self.order.len() * 4
+            + self.disordered.len() * 4
             + self.actors.capacity() * size_of::<TableActor>()
             + self
                 .parts
@@ -276,7 +341,7 @@ impl<'a> EventRef<'a> {
     /// Its corrected time in UTC nanoseconds, if it has one.
     pub fn time(&self) -> Option<i64> {
         let time = self.raw_time()?;
-        Some(time.saturating_add(self.table.drift_of(self.actor_id())))
+        Some(self.table.drift_of(self.part.segment.source, self.actor_id()).correct(time))
     }
 
     /// Its time by its own clock, if it has one.

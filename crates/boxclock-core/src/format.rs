@@ -9,28 +9,39 @@ use std::borrow::Cow;
 
 use serde_json::{Map, Value};
 
-use crate::clock::Stamp;
+use crate::clock::{DateOrder, Stamp};
 use crate::severity::Severity;
 
 mod dpkg;
 mod iso_text;
 mod json_lines;
 mod json_scan;
+mod kernel_ring;
+mod own;
 mod plain;
 mod rfc3164;
 mod rfc5424;
 mod word;
 
+pub use own::{OwnFormat, load_own};
+
 #[cfg(test)]
 mod tests;
 
 /// All text formats, the most particular first: of equally good ones the detector takes the first.
-pub static LINE_FORMATS: [&dyn LineFormat; 6] =
-    [&rfc5424::Rfc5424, &dpkg::Dpkg, &json_lines::JsonLines, &rfc3164::Rfc3164, &iso_text::IsoText, &plain::Plain];
+pub static LINE_FORMATS: [&dyn LineFormat; 7] = [
+    &rfc5424::Rfc5424,
+    &dpkg::Dpkg,
+    &json_lines::JsonLines,
+    &rfc3164::Rfc3164,
+    &kernel_ring::KernelRing,
+    &iso_text::IsoText,
+    &plain::Plain,
+];
 
 /// What a format learned about one file when it was detected, for example where in the line the time stands. Its
 /// meaning belongs to the format; 0 is the usual case.
-pub type Hint = u8;
+pub type Hint = u16;
 
 /// The head of a record: what its first line says.
 #[derive(Debug)]
@@ -82,7 +93,7 @@ pub struct Record {
 /// A format whose records start at a line.
 pub trait LineFormat: Sync {
     /// The name of the JSON contract.
-    fn name(&self) -> &'static str;
+    fn name(&self) -> &str;
 
     /// The head of the record that starts at `line` (without line end), or `None` if none starts here: the line then
     /// belongs to the record before. Called for every line of a file, so it allocates nothing in the usual case.
@@ -93,11 +104,50 @@ pub trait LineFormat: Sync {
         record_from_head(self.head(text.as_bytes(), hint), text)
     }
 
+    /// What the start of a file says about the times of its lines. The samples begin with the file's first lines.
+    fn header(&self, _samples: &[&[u8]], _hint: Hint) -> Header {
+        Header::default()
+    }
+
+    /// Settles what the samples left open, by looking at the whole file if need be. `dates` is the user's choice.
+    fn settle(
+        &self,
+        _samples: &[&[u8]],
+        _whole: &mut dyn Iterator<Item = Vec<u8>>,
+        _hint: Hint,
+        _dates: Option<DateOrder>,
+    ) -> Option<Settled> {
+        None
+    }
+
+    /// Changes when the reader gives other results for the same bytes, so that an index made by an older one is not used.
+    fn version(&self) -> u32 {
+        1
+    }
+
     /// How well the format fits sample lines, and the hint to read the file with.
     fn fit(&self, lines: &[&[u8]]) -> Fit {
         let heads = lines.iter().filter(|line| self.head(line, 0).is_some()).count();
         Fit { heads, hint: 0 }
     }
+}
+
+/// What the head of a file says about the times of its lines.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Header {
+    /// The date of the first line that carries a time of day only: civil nanoseconds of its midnight.
+    pub date: Option<i64>,
+    /// When the system started whose uptime the lines carry, UTC nanoseconds.
+    pub boot: Option<i64>,
+}
+
+/// What the whole file said that samples could not.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Settled {
+    /// The hint to read with.
+    pub hint: Hint,
+    /// What stays unsure.
+    pub trouble: Option<String>,
 }
 
 /// How well a format fits a sample.
@@ -134,15 +184,72 @@ pub struct Detected {
     pub hint: Hint,
 }
 
-/// Decides the text format of a file from sample lines of its head, middle and end: the one under which most lines
-/// start a record, the more particular one where several do equally well.
-pub fn detect(lines: &[&[u8]]) -> Detected {
-    let mut best: Option<(usize, Detected)> = None;
-    for format in LINE_FORMATS {
-        let fit = format.fit(lines);
-        if fit.heads > best.map_or(0, |(heads, _)| heads) {
-            best = Some((fit.heads, Detected { format, hint: fit.hint }));
+/// How one format did in the contest for a file.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Contender {
+    /// The format.
+    pub name: String,
+    /// Sample lines that start a record under it.
+    pub heads: usize,
+}
+
+/// The contest of all formats over the sample lines of a file.
+#[derive(Clone)]
+pub struct Contest {
+    /// Sample lines.
+    pub lines: usize,
+    /// All formats under which any line starts a record, the best first.
+    pub contenders: Vec<Contender>,
+    /// The format to read the file with.
+    pub winner: Detected,
+}
+
+impl Contest {
+    /// The winner's share of sample lines that start a record, 0 to 1.
+    pub fn score(&self) -> f64 {
+        let heads = self.contenders.first().map_or(0, |best| best.heads);
+        heads as f64 / self.lines.max(1) as f64
+    }
+
+    /// Why the winner won, in one sentence.
+    pub fn reason(&self) -> String {
+        match (self.contenders.first(), self.contenders.get(1)) {
+            (None, _) => "no line starts a record under any format".to_owned(),
+            (Some(best), Some(second)) if best.heads == second.heads => {
+                format!("as many records as {}, and the more particular format", second.name)
+            }
+            (Some(best), Some(second)) => format!(
+                "most sample lines start a record: {} of {}, under {} only {}",
+                best.heads, self.lines, second.name, second.heads
+            ),
+            (Some(best), None) => {
+                format!("the only format with records: {} of {} sample lines start one", best.heads, self.lines)
+            }
         }
     }
-    best.map_or(Detected { format: &plain::Plain, hint: 0 }, |(_, detected)| detected)
+}
+
+/// Decides the text format of a file from sample lines of its head, middle and end: the one under which most lines
+/// start a record, the more particular one where several do equally well. Formats of the user are asked first.
+pub fn contest(lines: &[&[u8]], own: &[&'static dyn LineFormat]) -> Contest {
+    let fits = own.iter().copied().chain(LINE_FORMATS).map(|format| (format, format.fit(lines)));
+    let mut fits: Vec<_> = fits.filter(|(_, fit)| fit.heads > 0).collect();
+    // Stable: of equals the one asked first stays first.
+    fits.sort_by_key(|(_, fit)| std::cmp::Reverse(fit.heads));
+    let winner = fits.first().map_or(PLAIN, |(format, fit)| Detected { format: *format, hint: fit.hint });
+    let contenders = fits.iter().map(|(format, fit)| Contender { name: format.name().to_owned(), heads: fit.heads }).collect();
+    Contest { lines: lines.len(), contenders, winner }
+}
+
+/// How a file is read that no format fits.
+pub const PLAIN: Detected = Detected { format: &plain::Plain, hint: 0 };
+
+/// The format of a name, among the user's own and ours.
+pub fn by_name(name: &str, own: &[&'static dyn LineFormat]) -> Option<&'static dyn LineFormat> {
+    own.iter().copied().chain(LINE_FORMATS).find(|format| format.name() == name)
+}
+
+/// The format that a contest over these lines gives.
+pub fn detect(lines: &[&[u8]]) -> Detected {
+    contest(lines, &[]).winner
 }

@@ -18,6 +18,7 @@
 pub mod case;
 pub mod clock;
 pub mod code;
+pub mod container;
 pub mod crash;
 mod error;
 pub mod event;

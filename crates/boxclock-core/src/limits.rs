@@ -18,6 +18,9 @@ pub const RECORD_BYTES: usize = 1 << 20;
 /// Bytes at the start, the middle and the end of a file that the format detector looks at.
 pub const SAMPLE_BYTES: usize = 64 << 10;
 
+/// Bytes at the seam of two generations of a log that are searched for repeated lines.
+pub const SEAM_BYTES: u64 = 1 << 20;
+
 /// Different codes that one case can hold. Beyond it a source gets a trouble line.
 pub const DISTINCT_CODES: usize = 1 << 20;
 
@@ -26,6 +29,12 @@ pub const CODES_PER_EVENT: usize = 64;
 
 /// Files that are read from one folder or box.
 pub const FILES: usize = 1_000_000;
+
+/// Own formats that are read from one folder.
+pub const OWN_FORMATS: usize = 1000;
+
+/// Bytes from which on an index of a source is kept: a smaller one is read anew as fast.
+pub const INDEX_MIN_BYTES: u64 = 1 << 20;
 
 /// Folder levels that are entered below a path.
 pub const FOLDER_DEPTH: usize = 64;
@@ -36,6 +45,18 @@ pub const UNPACKED_BYTES: u64 = 1 << 40;
 /// How many times larger than its packed form one member of a box may become. Plain logs reach 50; runs of one byte
 /// reach about 1030 with deflate, which only a trap does for long.
 pub const UNPACK_RATIO: u64 = 1200;
+
+/// Bytes that any compressed stream may become, however small it is: a stream of equal lines packs far better than logs.
+pub const UNPACK_FLOOR_BYTES: u64 = 256 << 20;
+
+/// Containers inside containers.
+pub const CONTAINER_DEPTH: usize = 8;
+
+/// Bytes of the window that a zstd frame may ask for: the most that its own tools accept without being told.
+pub const ZSTD_WINDOW_BYTES: u64 = 128 << 20;
+
+/// KiB of memory that an xz stream may ask for: the strongest preset needs 65 MiB.
+pub const XZ_MEMORY_KIB: u32 = 512 << 10;
 
 /// Bytes of the seal or the story inside a box.
 pub const SEAL_BYTES: u64 = 1 << 30;

@@ -6,6 +6,9 @@ use std::path::{Path, PathBuf};
 use rusqlite::{Connection, OptionalExtension, params};
 use serde::{Deserialize, Serialize};
 
+use crate::case::Choice;
+use crate::clock::Drift;
+use crate::clock::human::drift_text;
 use crate::{Error, Result};
 
 /// What happened, in the words of those who report it. Everything is optional.
@@ -131,14 +134,23 @@ const SCHEMA: &str = "
     CREATE TABLE IF NOT EXISTS story (key TEXT PRIMARY KEY, value TEXT NOT NULL);
     CREATE TABLE IF NOT EXISTS pin (id INTEGER PRIMARY KEY AUTOINCREMENT, source TEXT NOT NULL, offset INTEGER NOT NULL,
         note TEXT NOT NULL, UNIQUE (source, offset));
-    CREATE TABLE IF NOT EXISTS drift (host TEXT PRIMARY KEY, ns INTEGER NOT NULL);
+    CREATE TABLE IF NOT EXISTS drift (host TEXT PRIMARY KEY, ns INTEGER NOT NULL, rate_ppb INTEGER NOT NULL DEFAULT 0,
+        since INTEGER NOT NULL DEFAULT 0);
+    CREATE TABLE IF NOT EXISTS choice (source TEXT NOT NULL, what TEXT NOT NULL, value TEXT NOT NULL,
+        PRIMARY KEY (source, what));
     CREATE TABLE IF NOT EXISTS chain (place INTEGER NOT NULL, pin INTEGER NOT NULL REFERENCES pin (id) ON DELETE CASCADE,
         kind TEXT NOT NULL, reason TEXT NOT NULL);
     CREATE TABLE IF NOT EXISTS action (at TEXT NOT NULL DEFAULT (strftime('%Y-%m-%dT%H:%M:%fZ', 'now')), what TEXT NOT NULL);
 ";
 
 /// The version of the schema, kept in SQLite's `user_version`.
-const VERSION: i64 = 1;
+const VERSION: i64 = 2;
+
+/// What version 2 added to the tables of version 1.
+const SINCE_1: &str = "
+    ALTER TABLE drift ADD COLUMN rate_ppb INTEGER NOT NULL DEFAULT 0;
+    ALTER TABLE drift ADD COLUMN since INTEGER NOT NULL DEFAULT 0;
+";
 
 impl Logbook {
     /// Opens or makes the logbook at `path`.
@@ -175,6 +187,9 @@ impl Logbook {
         let version: i64 = connection.query_row("PRAGMA user_version", [], |row| row.get(0))?;
         if version > VERSION {
             return Ok(None);
+        }
+        if version == 1 {
+            connection.execute_batch(SINCE_1)?;
         }
         connection.execute_batch(SCHEMA)?;
         connection.execute_batch(&format!("PRAGMA user_version = {VERSION};"))?;
@@ -299,28 +314,68 @@ impl Logbook {
         })
     }
 
-    /// Clock corrections: nanoseconds to add, by host.
+    /// Clock corrections, by label of the host or name of the source.
     ///
     /// # Errors
     /// When the logbook cannot be read.
-    pub fn drift(&self) -> Result<HashMap<String, i64>> {
-        let read = || -> rusqlite::Result<HashMap<String, i64>> {
-            let mut statement = self.connection.prepare("SELECT host, ns FROM drift")?;
-            let rows = statement.query_map([], |row| Ok((row.get(0)?, row.get(1)?)))?;
+    pub fn drift(&self) -> Result<HashMap<String, Drift>> {
+        let read = || -> rusqlite::Result<HashMap<String, Drift>> {
+            let mut statement = self.connection.prepare("SELECT host, ns, rate_ppb, since FROM drift")?;
+            let rows = statement.query_map([], |row| {
+                Ok((row.get(0)?, Drift { add_ns: row.get(1)?, rate_ppb: row.get(2)?, since: row.get(3)? }))
+            })?;
             rows.collect()
         };
         read().map_err(|error| self.cannot(error))
     }
 
-    /// Sets or (with 0) takes away the clock correction of a host.
+    /// Sets or (with none) takes away the clock correction of a host or source.
     ///
     /// # Errors
     /// When the logbook cannot be written.
-    pub fn set_drift(&self, host: &str, ns: i64) -> Result<()> {
-        self.change(&format!("clock of {host}: {ns} ns"), |connection| {
-            connection.execute("DELETE FROM drift WHERE host = ?1", [host])?;
-            if ns != 0 {
-                connection.execute("INSERT INTO drift (host, ns) VALUES (?1, ?2)", params![host, ns])?;
+    pub fn set_drift(&self, name: &str, drift: Drift) -> Result<()> {
+        self.change(&format!("clock of {name}: {}", drift_text(drift)), |connection| {
+            connection.execute("DELETE FROM drift WHERE host = ?1", [name])?;
+            if !drift.is_none() {
+                connection.execute(
+                    "INSERT INTO drift (host, ns, rate_ppb, since) VALUES (?1, ?2, ?3, ?4)",
+                    params![name, drift.add_ns, drift.rate_ppb, drift.since],
+                )?;
+            }
+            Ok(())
+        })
+    }
+
+    /// What was chosen by hand about how to read sources, by name of the source. A value that this version does not know
+    /// (a format that is gone) is left out.
+    ///
+    /// # Errors
+    /// When the logbook cannot be read.
+    pub fn choices(&self) -> Result<HashMap<String, Choice>> {
+        let read = || -> rusqlite::Result<HashMap<String, Choice>> {
+            let mut statement = self.connection.prepare("SELECT source, what, value FROM choice")?;
+            let mut rows = statement.query([])?;
+            let mut choices: HashMap<String, Choice> = HashMap::new();
+            while let Some(row) = rows.next()? {
+                let (source, what, value): (String, String, String) = (row.get(0)?, row.get(1)?, row.get(2)?);
+                // What cannot be understood is found out as if nothing had been chosen.
+                let _ = choices.entry(source).or_default().set(&what, &value);
+            }
+            Ok(choices)
+        };
+        read().map_err(|error| self.cannot(error))
+    }
+
+    /// Remembers a choice about how to read a source: `what` is `format`, `encoding`, `zone` or `dates`; an empty value
+    /// takes it back.
+    ///
+    /// # Errors
+    /// When the logbook cannot be written.
+    pub fn set_choice(&self, source: &str, what: &str, value: &str) -> Result<()> {
+        self.change(&format!("{what} of {source}: {value}"), |connection| {
+            connection.execute("DELETE FROM choice WHERE source = ?1 AND what = ?2", [source, what])?;
+            if !value.is_empty() {
+                connection.execute("INSERT INTO choice (source, what, value) VALUES (?1, ?2, ?3)", [source, what, value])?;
             }
             Ok(())
         })
@@ -341,7 +396,7 @@ mod tests {
             book.set_pin("hosts/a/x.log", 100, "first").unwrap();
             book.set_pin("hosts/a/x.log", 100, "the first refusal").unwrap();
             book.set_pin("hosts/b/y.log", u64::MAX, "odd").unwrap();
-            book.set_drift("dose-gw", -401_000_000_000).unwrap();
+            book.set_drift("dose-gw", (-401_000_000_000).into()).unwrap();
             let pin = book.pins().unwrap()[0].id;
             book.set_chain(&[ChainLink { pin, kind: Link::Root, reason: "changed then".into() }]).unwrap();
         }
@@ -352,7 +407,7 @@ mod tests {
         let pins = book.pins().unwrap();
         assert_eq!(pins.len(), 2);
         assert_eq!((pins[0].note.as_str(), pins[1].offset), ("the first refusal", u64::MAX));
-        assert_eq!(book.drift().unwrap()["dose-gw"], -401_000_000_000);
+        assert_eq!(book.drift().unwrap()["dose-gw"], Drift::from(-401_000_000_000));
         assert_eq!(book.chain().unwrap()[0].kind, Link::Root);
     }
 
@@ -369,8 +424,8 @@ mod tests {
     #[test]
     fn no_correction_is_no_row() {
         let book = Logbook::in_memory().unwrap();
-        book.set_drift("a", 5).unwrap();
-        book.set_drift("a", 0).unwrap();
+        book.set_drift("a", Drift { add_ns: 5, rate_ppb: 7, since: 9 }).unwrap();
+        book.set_drift("a", Drift::default()).unwrap();
         assert!(book.drift().unwrap().is_empty());
     }
 

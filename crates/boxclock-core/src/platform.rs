@@ -57,3 +57,8 @@ pub fn data_dir() -> Option<PathBuf> {
 pub fn cache_dir() -> Option<PathBuf> {
     base(etcetera::BaseStrategy::cache_dir)
 }
+
+/// The folder for what people set: `$XDG_CONFIG_HOME/boxclock`.
+pub fn config_dir() -> Option<PathBuf> {
+    base(etcetera::BaseStrategy::config_dir)
+}

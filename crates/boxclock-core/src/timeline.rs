@@ -4,28 +4,33 @@ use std::cmp::Reverse;
 use std::collections::BinaryHeap;
 use std::collections::binary_heap::PeekMut;
 
-use crate::event::{EventRef, NO_TIME, Part, Row, Table, TableActor};
+use crate::clock::Drift;
+use crate::event::{EventRef, NO_TIME, Part, Row, Table};
 use crate::work::{Work, parallel, workers};
 
 pub mod density;
 
-/// Merges all parts by corrected time.
+/// Merges all parts of a table by corrected time: gives the rows in order, and those whose times disagree with the order
+/// of their file.
 ///
-/// Within a source the order of the file is never changed. Where its times go backward, the longest run of events
+/// Within a source, and within the generations of a log, the order of the file is never changed. Where its times go backward, the longest run of events
 /// whose times agree with the file's order keeps its times; the others are placed at the time of their predecessor in
 /// that run, and are given back as disordered. Undated events come last, but those at a source's start come right
 /// before its first dated one. Equal times keep the order of sources.
 ///
 /// Cost: linear for sources in order, plus one heap step whenever the merge changes from one source to another; on all
 /// cores.
-pub fn merge(parts: &[Part], actors: &[TableActor], drift: &[i64]) -> (Vec<u32>, Vec<u32>) {
+pub fn merge(table: &Table) -> (Vec<u32>, Vec<u32>) {
+    let parts = &table.parts;
+    let log_of = |part: &Part| table.logs.get(part.segment.source as usize).copied();
     let mut disordered = Vec::new();
     let mut lanes: Vec<Lane<'_>> = Vec::new();
     let mut start = 0;
     while start < parts.len() {
-        let source = parts[start].segment.source;
-        let length = parts[start..].iter().take_while(|part| part.segment.source == source).count();
-        lanes.push(Lane::new(&parts[start..start + length], actors, drift, &mut disordered));
+        // Generations of a log are next to each other, the oldest first.
+        let log = log_of(&parts[start]);
+        let length = parts[start..].iter().take_while(|part| log_of(part) == log).count();
+        lanes.push(Lane::new(&parts[start..start + length], table, &mut disordered));
         start += length;
     }
     disordered.sort_unstable();
@@ -79,24 +84,24 @@ struct Lane<'a> {
     parts: &'a [Part],
     /// Keys of all events, where the times themselves cannot serve.
     keys: Option<Vec<i64>>,
-    /// What to add to its times, where that is one number.
-    drift: i64,
+    /// How its times are corrected, where that is the same for all.
+    drift: Drift,
 }
 
 impl<'a> Lane<'a> {
-    fn new(parts: &'a [Part], actors: &[TableActor], drift: &[i64], disordered: &mut Vec<u32>) -> Self {
-        let of_actor = |actor: u32| drift[actors[actor as usize].host as usize];
-        let mut drifts = parts.iter().flat_map(|part| part.actor_ids.iter().map(|actor| of_actor(*actor)));
-        let first = drifts.next().unwrap_or(0);
+    fn new(parts: &'a [Part], table: &Table, disordered: &mut Vec<u32>) -> Self {
+        let drift_of = |part: &Part, actor: u32| table.drift_of(part.segment.source, actor);
+        let mut drifts = parts.iter().flat_map(|part| part.actor_ids.iter().map(move |actor| drift_of(part, *actor)));
+        let first = drifts.next().unwrap_or_default();
         let one_drift = drifts.all(|drift| drift == first);
         let joined = parts.windows(2).all(|pair| pair[0].segment.times.last() <= pair[1].segment.times.first());
         let dated = parts.first().and_then(|part| part.segment.times.first()).is_none_or(|time| *time != NO_TIME);
         let mut lane = Self { parts, keys: None, drift: first };
         if !(one_drift && joined && dated && parts.iter().all(|part| part.segment.sorted)) {
             let times = parts.iter().flat_map(|part| {
-                part.segment.times.iter().zip(&part.segment.actor_ids).map(move |(time, actor)| {
-                    let drift = of_actor(part.actor_ids[usize::from(*actor)]);
-                    if *time == NO_TIME { NO_TIME } else { time.saturating_add(drift) }
+                part.segment.times.iter().zip(part.segment.actor_ids.iter()).map(move |(time, actor)| {
+                    let drift = drift_of(part, part.actor_ids[usize::from(*actor)]);
+                    if *time == NO_TIME { NO_TIME } else { drift.correct(*time) }
                 })
             });
             let (keys, late) = keys_in_file_order(times.collect());
@@ -128,7 +133,7 @@ impl<'a> Lane<'a> {
             return keys[index];
         }
         let part = &self.parts[self.part_of(index)];
-        part.segment.times[self.first_row() + index - part.first_row as usize].saturating_add(self.drift)
+        self.drift.correct(part.segment.times[self.first_row() + index - part.first_row as usize])
     }
 
     /// The index of the first event whose key is not before `key`.
@@ -170,7 +175,7 @@ impl<'l, 'a> Cursor<'l, 'a> {
         }
         Some(match &self.lane.keys {
             Some(keys) => keys[self.done],
-            None => self.lane.parts[self.part].segment.times[self.index].saturating_add(self.lane.drift),
+            None => self.lane.drift.correct(self.lane.parts[self.part].segment.times[self.index]),
         })
     }
 

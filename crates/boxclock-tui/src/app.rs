@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use boxclock_core::Result;
 use boxclock_core::case::{Case, Loaded};
-use boxclock_core::clock::Zone;
+use boxclock_core::clock::{Drift, Zone};
 use boxclock_core::event::{EventRef, RecordReader, Row};
 use boxclock_core::format::Record;
 use boxclock_core::logbook::{ChainLink, Logbook, Pin, Story};
@@ -93,7 +93,7 @@ pub enum Undo {
     Pin(String, u64, String, Vec<ChainLink>),
     /// Take the pin away, or give it its note of before.
     Unpin(String, u64, Option<String>),
-    Clock(String, i64),
+    Clock(String, Drift),
     Field(&'static str, String),
     Chain(Vec<ChainLink>),
 }
@@ -127,7 +127,7 @@ pub struct App {
     pub story: Story,
     pub pins: Vec<Pin>,
     pub chain: Vec<ChainLink>,
-    pub drift: HashMap<String, i64>,
+    pub drift: HashMap<String, Drift>,
     pub zone: Zone,
     pub theme: Theme,
     pub jobs: Jobs,
@@ -258,7 +258,7 @@ impl App {
 
     /// The row at a place of the view.
     pub fn row_at(&self, place: usize) -> Option<Row> {
-        let rows = self.view.rows.as_deref().unwrap_or(&self.loaded.table.order);
+        let rows = self.view.rows.as_ref().map_or(&*self.loaded.table.order, |rows| rows.as_slice());
         rows.get(place).map(|row| Row(*row))
     }
 
@@ -280,7 +280,7 @@ impl App {
         let near = self.place_of_time(self.loaded.table.event(row).order_time());
         let ahead = (near..self.view_len()).take(10_000).find(|place| self.row_at(*place) == Some(row));
         let anywhere = || {
-            let rows = self.view.rows.as_deref().unwrap_or(&self.loaded.table.order);
+            let rows = self.view.rows.as_ref().map_or(&*self.loaded.table.order, |rows| rows.as_slice());
             rows.iter().position(|other| *other == row.0)
         };
         let disordered = self.loaded.table.event(row).is_disordered();

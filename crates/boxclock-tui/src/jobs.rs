@@ -5,6 +5,7 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use boxclock_core::case::{Case, Loaded, Loader, Source};
+use boxclock_core::clock::Drift;
 use boxclock_core::query::{Filter, RowSet, problem_rows, rows_in_order};
 use boxclock_core::timeline::density::{Density, density};
 use boxclock_core::work::Work;
@@ -126,7 +127,7 @@ impl Jobs {
                     Err(error) => return Some(Outcome::Failed(error.to_string())),
                 },
             };
-            let problems = places(rows.as_deref().unwrap_or(&table.order), &problem_rows(table));
+            let problems = places(rows.as_ref().map_or(&*table.order, |rows: &Arc<Vec<u32>>| rows.as_slice()), &problem_rows(table));
             Some(Outcome::View(ViewRows { rows, problems: Arc::new(problems) }))
         });
     }
@@ -135,7 +136,7 @@ impl Jobs {
     pub fn hits(&mut self, loaded: Loaded, sources: Arc<Vec<Source>>, view: ViewRows, find: Filter) {
         self.start(Kind::Hits, move |work| match find.rows(&loaded.table, &sources, work) {
             Ok(found) => {
-                let rows = view.rows.as_deref().unwrap_or(&loaded.table.order);
+                let rows = view.rows.as_ref().map_or(&*loaded.table.order, |rows| rows.as_slice());
                 Some(Outcome::Hits(Arc::new(places(rows, &found))))
             }
             Err(error) => Some(Outcome::Failed(error.to_string())),
@@ -150,8 +151,8 @@ impl Jobs {
     }
 
     /// Merges again with other clock corrections.
-    pub fn clocks(&mut self, loaded: Loaded, drift: HashMap<String, i64>) {
-        self.start(Kind::Clocks, move |_| Some(Outcome::Clocks(loaded.with_drift(&drift))));
+    pub fn clocks(&mut self, loaded: Loaded, sources: Arc<Vec<Source>>, drift: HashMap<String, Drift>) {
+        self.start(Kind::Clocks, move |_| Some(Outcome::Clocks(loaded.with_drift(&sources, &drift))));
     }
 }
 

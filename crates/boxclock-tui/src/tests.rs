@@ -110,7 +110,7 @@ fn it_opens_at_the_end_however_often_the_table_grew() {
     // A smaller table first, as while reading; then the whole, with nothing touched in between.
     let whole = screen.app.loaded.clone();
     let mut part = (*whole.table).clone();
-    part.order = std::sync::Arc::new(part.order[..2].to_vec());
+    part.order = part.order[..2].to_vec().into();
     let part = boxclock_core::case::Loaded { table: std::sync::Arc::new(part), complete: false, ..whole.clone() };
     update::event(&mut screen.app, Event::Loaded(part));
     screen.settle();

@@ -74,7 +74,7 @@ fn options(reading: &Reading) -> Result<Options, Failure> {
     }
     for text in &reading.drift {
         let (label, duration) = labelled("drift", text)?;
-        options.drift.insert(label.to_owned(), human::duration(duration).map_err(usage)?);
+        options.drift.insert(label.to_owned(), human::drift(duration).map_err(usage)?);
     }
     for text in &reading.host {
         let (label, path) = labelled("host", text)?;
@@ -100,7 +100,7 @@ fn open(reading: &Reading, work: &Work) -> Result<Case, Failure> {
     let mut case = Case::open(&reading.paths, options(reading)?, work)?;
     if let Some(path) = case.logbook_path.as_ref().filter(|path| path.exists()) {
         for (host, ns) in Logbook::open(path)?.drift()? {
-            case.options.drift.entry(host).or_insert(ns);
+            case.options.drift.entry(host).or_insert(ns.into());
         }
     }
     Ok(case)
@@ -130,10 +130,8 @@ fn name_left_out(case: &Case, loaded: &Loaded) -> Outcome {
     }
     for (source, report) in case.sources.iter().zip(loaded.reports.iter()) {
         for trouble in &report.trouble {
-            say(&format!("{}: {trouble}", source.name));
-            // Text that is shown with stand-ins is all there; what is missing or cut off is not.
-            let lost = ["cut off", "cannot read", "shorter", "promises"].iter().any(|word| trouble.contains(word));
-            if lost {
+            say(&format!("{}: {}", source.name, trouble.text));
+            if trouble.lost {
                 outcome = Outcome::Partly;
             }
         }
@@ -144,7 +142,7 @@ fn name_left_out(case: &Case, loaded: &Loaded) -> Outcome {
 fn events(arguments: &args::Events) -> Ended {
     let (case, loaded) = read(&arguments.reading)?;
     let rows = match &arguments.filter {
-        None => loaded.table.order.as_ref().clone(),
+        None => loaded.table.order.to_vec(),
         Some(text) => {
             let filter = Filter::parse(text, &case.zone)
                 .map_err(|error| Failure::Usage(format!("the filter is wrong:\n{}", error.marked(text))))?;

@@ -5,10 +5,11 @@ use std::sync::LazyLock;
 use regex::bytes::Regex;
 use rustc_hash::{FxHashMap, FxHasher};
 
-use super::{Source, ZoneFrom};
-use crate::clock::{Resolver, Stamp, TimeKnown, year};
+use super::{Source, Trouble, ZoneFrom};
+use crate::clock::day::DayCounter;
+use crate::clock::{Resolver, Stamp, TimeKnown, day, year};
 use crate::code::{self, Code};
-use crate::event::{Actor, NO_TIME, Segment, flag};
+use crate::event::{Actor, Columns, NO_TIME, Segment, flag};
 use crate::format::{Detected, Head};
 use crate::limits;
 use crate::severity::Severity;
@@ -25,8 +26,12 @@ pub(super) struct Chunk {
     pub bytes: u64,
     /// The first offset from UTC, in seconds, that a line states.
     pub line_offset_s: Option<i32>,
+    /// Where the first bytes are that are not UTF-8, in a source of UTF-8.
+    pub bad_utf8: Option<u64>,
+    /// Where the first NUL byte is.
+    pub nul: Option<u64>,
     /// Trouble, with the place.
-    pub trouble: Vec<String>,
+    pub trouble: Vec<Trouble>,
 }
 
 /// Words that make a line look bad where its source carries no severities.
@@ -58,17 +63,19 @@ pub(super) fn read(
     buffer: &mut Vec<u8>,
 ) -> std::io::Result<Chunk> {
     let unit = source.encoding.unit();
+    let line_end = source.line_end;
     // Whether a line starts at `from` shows in the code unit before it.
     let before = if from > source.mark_bytes { unit } else { 0 };
-    let wanted = (to - from + before) as usize + limits::LINE_HEAD_BYTES;
-    file.read_into(from - before, wanted, buffer)?;
     let base = from - before;
+    // Lines that stand again in the next generation are read there.
+    let wanted = (to + limits::LINE_HEAD_BYTES as u64).min(source.stop.max(to)) - base;
+    file.read_into(base, wanted as usize, buffer)?;
     let bytes = (buffer.len() as u64).saturating_sub(before).min(to - from);
-    let mut pos = if before == 0 { 0 } else { source.encoding.line_end(buffer, 0).unwrap_or(usize::MAX) };
+    let mut pos = if before == 0 { 0 } else { source.encoding.line_end(buffer, 0, line_end).unwrap_or(usize::MAX) };
     let stop = (to - base) as usize;
     let mut builder = Builder::new(source, detected, base, from == source.mark_bytes);
     while pos < buffer.len() && pos < stop {
-        let end = source.encoding.line_end(buffer, pos);
+        let end = source.encoding.line_end(buffer, pos, line_end);
         let line = &buffer[pos..end.unwrap_or(buffer.len())];
         let head = &line[..line.len().min(limits::LINE_HEAD_BYTES)];
         if head.len() < line.len() || (end.is_none() && line.len() >= limits::LINE_HEAD_BYTES) {
@@ -80,7 +87,25 @@ pub(super) fn read(
             None => break,
         }
     }
-    Ok(builder.finish(bytes))
+    let mut chunk = builder.finish(bytes);
+    if source.encoding == Encoding::Utf8 {
+        let own = buffer.get(before as usize..stop.min(buffer.len())).unwrap_or_default();
+        note_damage(own, base + before, from == source.mark_bytes, &mut chunk);
+    }
+    Ok(chunk)
+}
+
+/// Notes the first bytes of a piece that are not UTF-8, and the first NUL bytes.
+fn note_damage(bytes: &[u8], offset: u64, at_file_start: bool, chunk: &mut Chunk) {
+    if let Err(error) = std::str::from_utf8(bytes) {
+        // A piece may start and end inside a character.
+        let cut = error.valid_up_to() == 0 && !at_file_start && bytes.first().is_some_and(|byte| byte & 0xC0 == 0x80);
+        if error.error_len().is_some() && !cut {
+            let at = offset + error.valid_up_to() as u64;
+            chunk.bad_utf8 = Some(at);
+        }
+    }
+    chunk.nul = memchr::memchr(0, bytes).map(|at| offset + at as u64);
 }
 
 struct Builder<'a> {
@@ -89,11 +114,13 @@ struct Builder<'a> {
     base: u64,
     at_file_start: bool,
     chunk: Chunk,
-    segment: Segment,
+    segments: Vec<Columns>,
+    segment: Columns,
     by_hash: FxHashMap<u64, u16>,
     last_actor: Option<u16>,
     resolver: Resolver,
     years: year::WrapCounter,
+    days: DayCounter,
     previous_utc: i64,
     out_of_range: u64,
     long_lines: u64,
@@ -108,11 +135,13 @@ impl<'a> Builder<'a> {
             base,
             at_file_start,
             chunk: Chunk::default(),
-            segment: Segment { offset: base, ..Segment::default() },
+            segments: Vec::new(),
+            segment: Columns { offset: base, ..Columns::default() },
             by_hash: FxHashMap::default(),
             last_actor: None,
             resolver: Resolver::new(source.zone.clone()),
             years: year::WrapCounter::default(),
+            days: DayCounter::default(),
             previous_utc: i64::MIN,
             out_of_range: 0,
             long_lines: 0,
@@ -123,10 +152,10 @@ impl<'a> Builder<'a> {
     fn long_line(&mut self, offset: u64) {
         self.long_lines += 1;
         if self.long_lines == 1 {
-            self.chunk.trouble.push(format!(
+            self.chunk.trouble.push(Trouble::note(format!(
                 "the line at byte {offset} is longer than {} bytes: beyond that it was not searched for codes",
                 limits::LINE_HEAD_BYTES
-            ));
+            )));
         }
     }
 
@@ -157,11 +186,11 @@ impl<'a> Builder<'a> {
     }
 
     fn is_empty(&self) -> bool {
-        self.segment.is_empty() && self.chunk.segments.is_empty()
+        self.segment.times.is_empty() && self.segments.is_empty()
     }
 
     fn event(&mut self, pos: usize, line: &[u8], head: &Head<'_>) {
-        if self.segment.len() >= limits::SEGMENT_EVENTS {
+        if self.segment.times.len() >= limits::SEGMENT_EVENTS {
             self.next_segment(pos);
         }
         let start = self.base + pos as u64;
@@ -193,10 +222,15 @@ impl<'a> Builder<'a> {
                 let (utc, ambiguous) = self.resolver.resolve(civil, self.previous_utc);
                 self.previous_utc = utc;
                 let known =
-                    if self.source.zone_from == ZoneFrom::Case { TimeKnown::AssumedZone } else { TimeKnown::Exact };
+                    if self.source.zone_from == ZoneFrom::Case { TimeKnown::AssumedZone } else { TimeKnown::ZoneKnown };
                 (utc, known as u8 | if ambiguous { flag::AMBIGUOUS } else { 0 })
             }
             Stamp::NoYear(civil) => (self.years.next(civil), TimeKnown::AssumedYear as u8),
+            Stamp::TimeOfDay(ns) => (self.days.next(ns), TimeKnown::AssumedDate as u8),
+            Stamp::Uptime(ns) => match self.source.header.boot {
+                Some(boot) => (boot.saturating_add(ns), TimeKnown::Uptime as u8),
+                None => (NO_TIME, TimeKnown::Inherited as u8),
+            },
             Stamp::OutOfRange => {
                 if self.out_of_range == 0 {
                     self.first_out_of_range = start;
@@ -236,7 +270,7 @@ impl<'a> Builder<'a> {
 
     fn codes(&mut self, line: &[u8], from: usize) {
         let body = line.get(from..).unwrap_or_default();
-        let event = self.segment.len().checked_sub(1).map(|event| event as u16);
+        let event = self.segment.times.len().checked_sub(1).map(|event| event as u16);
         let (segment, lead) = (&mut self.segment, &mut self.chunk.lead_codes);
         let mut count = 0;
         code::scan(body, self.source.platform, |found| {
@@ -257,46 +291,54 @@ impl<'a> Builder<'a> {
     }
 
     fn next_segment(&mut self, pos: usize) {
-        let next = Segment { offset: self.base + pos as u64, ..Segment::default() };
+        let next = Columns { offset: self.base + pos as u64, ..Columns::default() };
         let full = std::mem::replace(&mut self.segment, next);
-        self.chunk.segments.push(full);
+        self.segments.push(full);
         self.by_hash.clear();
         self.last_actor = None;
     }
 
     fn finish(mut self, bytes: u64) -> Chunk {
         let last = std::mem::take(&mut self.segment);
-        self.chunk.segments.push(last);
+        self.segments.push(last);
         self.place_years();
-        inherit(&mut self.chunk.segments, i64::MIN);
-        for segment in &mut self.chunk.segments {
-            segment.note_order();
-            shrink(segment);
+        let mut before = i64::MIN;
+        for segment in &mut self.segments {
+            before = inherit(&mut segment.times, before);
         }
+        self.chunk.segments = std::mem::take(&mut self.segments).into_iter().map(Segment::from).collect();
         if self.out_of_range > 0 {
-            self.chunk.trouble.push(format!(
+            self.chunk.trouble.push(Trouble::note(format!(
                 "{} times outside the years 1678 to 2261, the first at byte {}: taken from the event before",
                 self.out_of_range, self.first_out_of_range
-            ));
+            )));
         }
         self.chunk.bytes = bytes;
         self.chunk
     }
 
-    /// Gives the stamps without year their year, so that the last one is not after the file's time.
+    /// Gives the stamps without year or date theirs, so that the last one is not after the file's time.
     fn place_years(&mut self) {
-        let is_open = |flags: u8| flags & flag::TIME_KNOWN == TimeKnown::AssumedYear as u8;
-        let last = self.chunk.segments.iter().rev().find_map(|segment| {
-            segment.times.iter().zip(&segment.flags).rev().find(|(_, flags)| is_open(**flags)).map(|(time, _)| *time)
-        });
-        let Some(last) = last else { return };
-        let offset = i64::from(self.source.zone.offset_at(self.source.modified)) * crate::clock::SECOND;
-        let years = year::shift(last, self.source.modified.saturating_add(offset));
+        let source = self.source;
+        let offset = i64::from(source.zone.offset_at(source.modified)) * crate::clock::SECOND;
+        let modified = source.modified.saturating_add(offset);
+        if let Some(last) = last_of(&self.segments, TimeKnown::AssumedYear) {
+            let years = year::shift(last, modified);
+            self.place(TimeKnown::AssumedYear, |civil| year::add(civil, years));
+        }
+        if let Some(last) = last_of(&self.segments, TimeKnown::AssumedDate) {
+            let shift = day::shift(last, modified);
+            self.place(TimeKnown::AssumedDate, |civil| civil.saturating_add(shift));
+        }
+    }
+
+    /// Turns civil times of a kind into instants.
+    fn place(&mut self, kind: TimeKnown, full: impl Fn(i64) -> i64) {
         let mut previous = i64::MIN;
-        for segment in &mut self.chunk.segments {
+        for segment in &mut self.segments {
             for (time, flags) in segment.times.iter_mut().zip(&mut segment.flags) {
-                if is_open(*flags) {
-                    let (utc, ambiguous) = self.resolver.resolve(year::add(*time, years), previous);
+                if TimeKnown::from_bits(*flags) == kind {
+                    let (utc, ambiguous) = self.resolver.resolve(full(*time), previous);
                     *flags |= if ambiguous { flag::AMBIGUOUS } else { 0 };
                     *time = utc;
                     previous = utc;
@@ -306,10 +348,18 @@ impl<'a> Builder<'a> {
     }
 }
 
+/// The last time of a kind in these segments.
+fn last_of(segments: &[Columns], kind: TimeKnown) -> Option<i64> {
+    segments.iter().rev().find_map(|segment| {
+        let mut events = segment.times.iter().zip(&segment.flags).rev();
+        events.find(|(_, flags)| TimeKnown::from_bits(**flags) == kind).map(|(time, _)| *time)
+    })
+}
+
 /// Gives events without a time of their own the time of the event before. Gives the last time met.
-pub(super) fn inherit(segments: &mut [Segment], before: i64) -> i64 {
+pub(super) fn inherit(times: &mut [i64], before: i64) -> i64 {
     let mut last = before;
-    for time in segments.iter_mut().flat_map(|segment| segment.times.iter_mut()) {
+    for time in times {
         if *time == NO_TIME {
             *time = last;
         } else {
@@ -317,17 +367,6 @@ pub(super) fn inherit(segments: &mut [Segment], before: i64) -> i64 {
         }
     }
     last
-}
-
-fn shrink(segment: &mut Segment) {
-    segment.times.shrink_to_fit();
-    segment.offsets.shrink_to_fit();
-    segment.line_numbers.shrink_to_fit();
-    segment.actor_ids.shrink_to_fit();
-    segment.severities.shrink_to_fit();
-    segment.flags.shrink_to_fit();
-    segment.actors.shrink_to_fit();
-    segment.codes.shrink_to_fit();
 }
 
 fn text(bytes: &[u8]) -> Box<str> {

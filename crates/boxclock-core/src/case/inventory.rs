@@ -1,22 +1,20 @@
-//! Finding the files of a case, and recognising what each of them is.
+//! Finding the files of a case.
 
 use std::collections::HashSet;
-use std::fs::File;
-use std::io::Read;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::UNIX_EPOCH;
 
 use sha2::{Digest, Sha256};
 
-use super::{Case, LeftOut, Options, Reader, Source, ZoneFrom, cannot_read};
+use super::look::{self, Known, look, platforms_by_host};
+use super::{Case, LeftOut, Options, Trouble, cannot_read, generations};
 use crate::clock::Zone;
-use crate::code::Platform;
 use crate::gather::{self, OpenBox};
 use crate::logbook::Story;
-use crate::text::{Encoding, SourceFile, bare_line};
 use crate::work::{Work, parallel};
-use crate::{Result, crash, format, limits, platform};
+use crate::format::LineFormat;
+use crate::{Result, container, format, limits, platform};
 
 /// A file found below a path.
 #[derive(Clone, Debug)]
@@ -101,10 +99,11 @@ fn modified_ns(data: &std::fs::Metadata) -> i64 {
 }
 
 /// A file that is to become a source.
-struct Candidate {
-    file: FileFound,
-    host: Option<String>,
-    zone: Option<Zone>,
+pub(super) struct Candidate {
+    pub file: FileFound,
+    pub host: Option<String>,
+    pub zone: Option<Zone>,
+    pub trouble: Vec<Trouble>,
 }
 
 /// Opens a case, see [`Case::open`].
@@ -123,7 +122,7 @@ pub(super) fn open(paths: &[PathBuf], options: Options, work: &Work) -> Result<C
             zone = zone.or_else(|| opened.seal.zone.as_deref().and_then(|text| Zone::parse(text).ok()));
             for (file, host) in opened.files {
                 let host_zone = host.as_deref().and_then(|host| opened.seal.host_zone(host));
-                candidates.push(Candidate { file, host, zone: host_zone });
+                candidates.push(Candidate { file, host, zone: host_zone, trouble: Vec::new() });
             }
             story = opened.story;
             seal = Some(opened.seal);
@@ -132,9 +131,13 @@ pub(super) fn open(paths: &[PathBuf], options: Options, work: &Work) -> Result<C
         }
         name.get_or_insert_with(|| case_name(path));
     }
+    let (formats, wrong) = own_formats(paths);
+    left_out.extend(wrong.into_iter().map(|(path, reason)| LeftOut { path, reason }));
+    let mut candidates = open_containers(candidates, &options.passwords, &mut left_out, work)?;
     candidates.sort_by(|a, b| a.file.name.cmp(&b.file.name));
     let case_zone = zone.unwrap_or_else(Zone::utc);
-    let looked = parallel(candidates.len(), work, |index| look(&candidates[index], &case_zone, &options));
+    let known = Known { case_zone: &case_zone, options: &options, formats: &formats };
+    let looked = parallel(candidates.len(), work, |index| look(&candidates[index], &known));
     work.check()?;
     let mut sources = Vec::new();
     for (candidate, looked) in candidates.iter().zip(looked) {
@@ -143,6 +146,7 @@ pub(super) fn open(paths: &[PathBuf], options: Options, work: &Work) -> Result<C
             Err(reason) => left_out.push(LeftOut { path: candidate.file.name.clone(), reason }),
         }
     }
+    generations::group(&mut sources, work)?;
     platforms_by_host(&mut sources);
     Ok(Case {
         name: name.unwrap_or_default(),
@@ -153,7 +157,55 @@ pub(super) fn open(paths: &[PathBuf], options: Options, work: &Work) -> Result<C
         zone: case_zone,
         logbook_path: logbook_path(paths, &options),
         options,
+        formats,
     })
+}
+
+/// The formats of the user, and those in a folder `formats` of an unpacked box.
+fn own_formats(paths: &[PathBuf]) -> (Vec<&'static dyn LineFormat>, Vec<(String, String)>) {
+    let mut folders: Vec<PathBuf> = platform::config_dir().into_iter().map(|folder| folder.join("formats")).collect();
+    folders.extend(paths.iter().filter(|path| path.join("hosts").is_dir()).map(|path| path.join("formats")));
+    let (mut formats, mut wrong) = (Vec::new(), Vec::new());
+    for folder in folders {
+        let (found, mistakes) = format::load_own(&folder);
+        formats.extend(found);
+        wrong.extend(mistakes);
+    }
+    (formats, wrong)
+}
+
+/// Replaces containers by what they hold.
+fn open_containers(
+    candidates: Vec<Candidate>,
+    passwords: &[String],
+    left_out: &mut Vec<LeftOut>,
+    work: &Work,
+) -> Result<Vec<Candidate>> {
+    let opened = parallel(candidates.len(), work, |index| {
+        let file = &candidates[index].file;
+        let start = look::start_of(&file.path, container::START_BYTES).ok()?;
+        let kind = container::Kind::of(&start)?;
+        Some(container::open(file, kind, passwords, work))
+    });
+    work.check()?;
+    let mut all = Vec::new();
+    for (candidate, opened) in candidates.into_iter().zip(opened) {
+        match opened {
+            None => all.push(candidate),
+            Some(Err(error)) => left_out.push(LeftOut { path: candidate.file.name, reason: error.to_string() }),
+            Some(Ok(opened)) => {
+                left_out.extend(opened.left_out);
+                let members = opened.members.into_iter().map(|member| Candidate {
+                    file: member.file,
+                    host: candidate.host.clone(),
+                    zone: candidate.zone.clone(),
+                    trouble: member.trouble,
+                });
+                all.extend(members);
+            }
+        }
+    }
+    Ok(all)
 }
 
 fn collect(
@@ -178,7 +230,7 @@ fn collect(
                 .and_then(|host| platform::zone_of_root(&hosts.join(host)))
                 .and_then(|name| Zone::parse(&name).ok());
         }
-        candidates.push(Candidate { file, host, zone });
+        candidates.push(Candidate { file, host, zone, trouble: Vec::new() });
     }
     Ok(())
 }
@@ -204,123 +256,4 @@ fn logbook_path(paths: &[PathBuf], options: &Options) -> Option<PathBuf> {
     }
     let name = gather::hex(&hash.finalize());
     Some(platform::data_dir()?.join("logbooks").join(format!("{}.logbook", name.get(..16)?)))
-}
-
-/// Looks at the start, the middle and the end of a file and decides how it is read.
-fn look(candidate: &Candidate, case_zone: &Zone, options: &Options) -> std::result::Result<Source, String> {
-    let FileFound { path, name, modified, len_bytes } = candidate.file.clone();
-    let mut start = Vec::new();
-    File::open(&path)
-        .and_then(|file| file.take(limits::SAMPLE_BYTES as u64).read_to_end(&mut start))
-        .map_err(|error| error.to_string())?;
-    let host_zone = candidate.host.as_ref().and_then(|host| options.host_zones.get(host)).or(options.zone.as_ref());
-    let (zone, zone_from) = match (host_zone, &candidate.zone) {
-        (Some(zone), _) => (zone.clone(), ZoneFrom::User),
-        (None, Some(zone)) => (zone.clone(), ZoneFrom::Host),
-        (None, None) => (case_zone.clone(), ZoneFrom::Case),
-    };
-    let mut source = Source {
-        path,
-        name,
-        host: candidate.host.clone(),
-        len_bytes,
-        modified,
-        encoding: Encoding::Binary,
-        mark_bytes: 0,
-        reader: Reader::Lines(format::detect(&[])),
-        platform: Platform::Unknown,
-        zone,
-        zone_from,
-    };
-    if let Some(dump) = crash::recognise(&start) {
-        source.reader = Reader::Dump(dump);
-        return Ok(source);
-    }
-    (source.encoding, source.mark_bytes) = Encoding::by_mark(&start);
-    if source.encoding == Encoding::Utf8 && !looks_like_text(&start) {
-        return Err(format!("not text, and no format that is known ({})", kind_by_magic(&start)));
-    }
-    let samples = sample(&source, &start).map_err(|error| error.to_string())?;
-    let decoded: Vec<_> = samples.iter().map(|sample| source.encoding.decode(sample)).collect();
-    let lines: Vec<&[u8]> =
-        decoded.iter().enumerate().flat_map(|(index, text)| sample_lines(text, index > 0)).collect();
-    let detected = format::detect(&lines);
-    source.reader = Reader::Lines(detected);
-    source.platform = platform_of(&source, &decoded, detected.format.name());
-    Ok(source)
-}
-
-/// The start of a file, and pieces of its middle and end where it is larger.
-fn sample(source: &Source, start: &[u8]) -> std::io::Result<Vec<Vec<u8>>> {
-    let piece = limits::SAMPLE_BYTES as u64;
-    let mut samples = vec![start.get(source.mark_bytes as usize..).unwrap_or_default().to_vec()];
-    if source.len_bytes > 4 * piece {
-        let file = SourceFile::open(&source.path)?;
-        for offset in [source.len_bytes / 2, source.len_bytes - piece] {
-            samples.push(file.read(offset & !1, limits::SAMPLE_BYTES)?);
-        }
-    }
-    Ok(samples)
-}
-
-/// The lines of a sample that are not blank, without the first of a piece from inside the file, which may be cut.
-fn sample_lines(text: &[u8], inside: bool) -> impl Iterator<Item = &[u8]> {
-    text.split(|byte| *byte == b'\n')
-        .skip(usize::from(inside))
-        .map(bare_line)
-        .filter(|line| !line.is_empty())
-        .take(1000)
-}
-
-/// Whether bytes are text: few control characters and, where they are not ASCII, mostly valid UTF-8 or one byte
-/// encodings. NUL bytes do not count: a power loss leaves runs of them in good logs.
-fn looks_like_text(bytes: &[u8]) -> bool {
-    let solid = bytes.iter().filter(|byte| **byte != 0).count();
-    let control = bytes.iter().filter(|byte| matches!(byte, 1..=8 | 11 | 12 | 14..=26 | 28..=31 | 127)).count();
-    let nul = bytes.len() - solid;
-    let text = String::from_utf8_lossy(bytes);
-    let damaged = text.chars().filter(|c| *c == '\u{FFFD}').count();
-    control * 20 <= solid && (solid > 0 || nul == 0) && damaged * 3 <= solid
-}
-
-fn kind_by_magic(start: &[u8]) -> &'static str {
-    match start {
-        [0x1F, 0x8B, ..] => "gzip data",
-        [b'P', b'K', 3, 4, ..] => "a ZIP archive, but no box",
-        [0xFD, b'7', b'z', b'X', b'Z', ..] => "xz data",
-        [0x28, 0xB5, 0x2F, 0xFD, ..] => "zstd data",
-        [b'B', b'Z', b'h', ..] => "bzip2 data",
-        [0x7F, b'E', b'L', b'F', ..] => "a program",
-        [b'M', b'Z', ..] => "a program",
-        [b'S', b'Q', b'L', b'i', ..] => "a database",
-        _ => "unknown data",
-    }
-}
-
-/// The kind of system, as far as the file itself shows it.
-fn platform_of(source: &Source, decoded: &[std::borrow::Cow<'_, [u8]>], format: &str) -> Platform {
-    let text = decoded.first().map(std::convert::AsRef::as_ref).unwrap_or_default();
-    let line_ends = memchr::memchr_iter(b'\n', text).count();
-    let carriage = text.windows(2).filter(|pair| pair == b"\r\n").count();
-    if matches!(source.encoding, Encoding::Utf16Le) || (line_ends > 0 && carriage * 2 > line_ends) {
-        Platform::Windows
-    } else if matches!(format, "rfc3164" | "rfc5424" | "dpkg") {
-        Platform::Linux
-    } else {
-        Platform::Unknown
-    }
-}
-
-/// A host is one system: what is known of one of its sources holds for those that do not show it.
-fn platforms_by_host(sources: &mut [Source]) {
-    let known: std::collections::HashMap<String, Platform> = sources
-        .iter()
-        .filter(|source| source.platform != Platform::Unknown)
-        .filter_map(|source| source.host.clone().map(|host| (host, source.platform)))
-        .collect();
-    for source in sources.iter_mut().filter(|source| source.platform == Platform::Unknown) {
-        if let Some(platform) = source.host.as_ref().and_then(|host| known.get(host)) {
-            source.platform = *platform;
-        }
-    }
 }

@@ -8,15 +8,18 @@ use std::time::{Duration, Instant};
 use rustc_hash::FxHashMap;
 
 use super::chunk::{self, Chunk};
-use super::{Case, Loaded, Reader, Source, SourceReport};
-use crate::clock::scan::Civil;
-use crate::clock::{DAY, TimeKnown, year};
+use super::index::{self, Key};
+use super::{Case, Loaded, Reader, Source, SourceReport, Trouble, finish};
+use crate::clock::{Drift, TimeKnown};
 use crate::code::Code;
-use crate::event::{Actor, EventRef, NO_TIME, Names, Part, Row, Segment, Table, TableActor, flag};
+use crate::event::{Actor, Columns, EventRef, NO_TIME, Names, Part, Row, Segment, Table, TableActor, flag};
 use crate::severity::Severity;
-use crate::text::{Encoding, SourceFile};
-use crate::work::{Work, workers};
+use crate::text::SourceFile;
+use crate::work::{Work, parallel, workers};
 use crate::{Result, crash, limits, timeline};
+
+/// Events from which on the merged order is kept in the cache: fewer are merged as fast.
+const ORDER_MIN_EVENTS: usize = 1 << 20;
 
 /// The longest that the first view waits for the first events of every source.
 const FIRST_VIEW: Duration = Duration::from_millis(60);
@@ -24,11 +27,17 @@ const FIRST_VIEW: Duration = Duration::from_millis(60);
 /// Reads the events of a case.
 pub struct Loader {
     sources: Arc<Vec<Source>>,
-    drift: HashMap<String, i64>,
+    drift: HashMap<String, Drift>,
     jobs: Vec<Job>,
     /// For each source: its pieces, in file order.
     slots: Vec<Vec<Option<Piece>>>,
     reports: Vec<SourceReport>,
+    /// For each source: the state that its index is of, where one is kept.
+    keys: Vec<Option<Key>>,
+    /// For each source: whether its segments are already as they stay.
+    ready: Vec<bool>,
+    /// For each source: where the first bytes are that are no UTF-8, and the first NUL byte.
+    damage: Vec<(Option<u64>, Option<u64>)>,
 }
 
 struct Job {
@@ -44,16 +53,54 @@ struct Piece {
     lead_codes: Vec<Code>,
 }
 
+impl Piece {
+    /// A piece of a source from its index.
+    fn of(mut segments: Vec<Arc<Segment>>, source: usize) -> Self {
+        for segment in &mut segments {
+            Arc::make_mut(segment).source = source as u32;
+        }
+        Self { segments, lead_codes: Vec::new() }
+    }
+}
+
 impl Loader {
     /// A loader for the sources of `case`.
     pub fn new(case: &Case) -> Self {
         let sources = Arc::clone(&case.sources);
+        let keys: Vec<Option<Key>> = parallel(sources.len(), &Work::default(), |index| {
+            let younger = index + 1..(index + 1 + sources[index].generations as usize).min(sources.len());
+            Key::of(&sources[index], &sources[younger])
+        });
+        let reports = sources.iter().map(|source| SourceReport {
+            trouble: source.trouble.clone(),
+            repeated_lines: source.repeated_lines,
+            lines: source.repeated_lines,
+            ..SourceReport::default()
+        });
+        let mut reports: Vec<SourceReport> = reports.collect();
+        let mut ready = vec![false; sources.len()];
         let mut jobs = Vec::new();
         let mut slots: Vec<Vec<Option<Piece>>> = Vec::new();
         for (index, source) in sources.iter().enumerate() {
-            let pieces = pieces(source);
-            slots.push(pieces.iter().map(|_| None).collect());
-            jobs.extend(pieces.into_iter().enumerate().map(|(slot, (from, to))| Job { source: index, slot, from, to }));
+            let mut pieces = pieces(source);
+            let mut slot: Vec<Option<Piece>> = Vec::new();
+            match keys[index].as_ref().and_then(|key| index::load(source, key)) {
+                None => {}
+                Some(index::Known::Whole(segments, report)) => {
+                    (reports[index], ready[index]) = (*report, true);
+                    slot.push(Some(Piece::of(segments, index)));
+                    pieces.clear();
+                }
+                Some(index::Known::UpTo(end, segments)) => {
+                    slot.push(Some(Piece::of(segments, index)));
+                    pieces.retain(|(from, _)| *from >= end);
+                }
+            }
+            let first = slot.len();
+            slot.extend(pieces.iter().map(|_| None));
+            let new = pieces.into_iter().enumerate();
+            jobs.extend(new.map(|(at, (from, to))| Job { source: index, slot: first + at, from, to }));
+            slots.push(slot);
         }
         // Last pieces first: people start at the end. Then first pieces, then the rest in order.
         let rank = |job: &Job| match (job.slot, slots[job.source].len()) {
@@ -62,8 +109,8 @@ impl Loader {
             _ => 2,
         };
         jobs.sort_by_key(rank);
-        let reports = vec![SourceReport::default(); sources.len()];
-        Self { sources, drift: case.options.drift.clone(), jobs, slots, reports }
+        let damage = vec![(None, None); sources.len()];
+        Self { sources, drift: case.options.drift.clone(), jobs, slots, reports, keys, ready, damage }
     }
 
     /// Reads everything, for those who can wait.
@@ -84,7 +131,7 @@ impl Loader {
     }
 
     fn read_all(mut self, work: &Work, mut publish: Option<&mut dyn FnMut(Loaded)>) -> Result<Loaded> {
-        work.set_total(self.sources.iter().map(|source| source.len_bytes).sum());
+        work.set_total(self.jobs.iter().map(|job| job.to - job.from).sum());
         let jobs = std::mem::take(&mut self.jobs);
         let (sender, receiver) = crossbeam_channel::bounded(64);
         let next = AtomicUsize::new(0);
@@ -126,32 +173,72 @@ impl Loader {
             }
         });
         work.check()?;
-        for source in 0..self.sources.len() {
-            self.finish_source(source);
+        // The youngest generation of a log first: what follows a file says when its lines were written.
+        let mut behind = None;
+        for source in (0..self.sources.len()).rev() {
+            if self.sources[source].generations == 0 {
+                behind = None;
+            }
+            behind = self.finish_source(source, behind);
         }
         let loaded = self.snapshot(true);
         if let Some(publish) = publish {
             publish(loaded.clone());
         }
+        self.keep_index(&loaded, work);
         Ok(loaded)
+    }
+
+    /// Writes the index of what was read anew. Without one the next start only takes longer, so failing is no trouble of
+    /// the case: a full or missing cache must not keep anybody from reading logs.
+    fn keep_index(&self, loaded: &Loaded, work: &Work) {
+        let done = parallel(self.sources.len(), work, |index| {
+            let wanted = !self.ready[index] && index::is_kept(&self.sources[index]);
+            let Some(key) = self.keys[index].as_ref().filter(|_| wanted) else { return true };
+            let segments: Vec<_> = self.slots[index].iter().flatten().flat_map(|piece| piece.segments.clone()).collect();
+            index::save(&self.sources[index], key, &segments, &self.reports[index]).is_ok()
+        });
+        let large = loaded.table.len() > ORDER_MIN_EVENTS;
+        if let Some(name) = self.order_name().filter(|_| large && done.iter().all(|done| *done))
+            && index::load_order(&name, 0).is_none()
+            && self.ready.iter().any(|ready| !ready)
+        {
+            let _ = index::save_order(&name, &loaded.table.order, &loaded.table.disordered);
+        }
+    }
+
+    /// The name of the merged order in the cache.
+    fn order_name(&self) -> Option<String> {
+        let mut drift: Vec<_> = self.drift.iter().collect();
+        drift.sort_by_key(|(name, _)| *name);
+        let hosts: Vec<_> = self.sources.iter().map(|source| (&source.host, source.generations)).collect();
+        index::order_name(&self.keys, &format!("{drift:?} {hosts:?}"))
     }
 
     fn place(&mut self, job: &Job, chunk: std::io::Result<Chunk>) {
         let report = &mut self.reports[job.source];
         let chunk = chunk.unwrap_or_else(|error| Chunk {
-            trouble: vec![format!("cannot read bytes {} to {}: {error}", job.from, job.to)],
+            trouble: vec![Trouble::lost(format!("cannot read bytes {} to {}: {error}", job.from, job.to))],
             ..Chunk::default()
         });
         if report.trouble.len() < limits::TROUBLES {
             report.trouble.extend(chunk.trouble);
         }
         report.line_offset_s = report.line_offset_s.or(chunk.line_offset_s);
+        let first = |known: Option<u64>, new: Option<u64>| known.into_iter().chain(new).min();
+        let damage = &mut self.damage[job.source];
+        *damage = (first(damage.0, chunk.bad_utf8), first(damage.1, chunk.nul));
         let segments = chunk.segments.into_iter().map(Arc::new).collect();
         self.slots[job.source][job.slot] = Some(Piece { segments, lead_codes: chunk.lead_codes });
     }
 
     /// What only shows when a whole source is known: years across pieces, times and codes handed on from piece to piece.
-    fn finish_source(&mut self, index: usize) {
+    /// `behind` is the first time of the next generation of the same log; gives that of this one.
+    fn finish_source(&mut self, index: usize, behind: Option<i64>) -> Option<i64> {
+        if self.ready[index] {
+            let segments = self.slots[index].iter().flatten().flat_map(|piece| &piece.segments);
+            return segments.flat_map(|segment| segment.times.iter()).copied().find(|time| *time != NO_TIME);
+        }
         let source = &self.sources[index];
         let pieces: Vec<Piece> = self.slots[index].iter_mut().map(|slot| slot.take().unwrap_or_default()).collect();
         let mut segments: Vec<Arc<Segment>> = Vec::new();
@@ -159,29 +246,30 @@ impl Loader {
             if let Some(last) = segments.iter_mut().rev().find(|segment| !segment.is_empty())
                 && !piece.lead_codes.is_empty()
             {
-                let last = Arc::make_mut(last);
-                let event = last.len() - 1;
-                last.flags[event] |= flag::HAS_CODE;
-                last.codes.extend(piece.lead_codes.iter().map(|code| (event as u16, *code)));
+                Arc::make_mut(last).add_codes(&piece.lead_codes);
             }
             segments.extend(piece.segments);
         }
         if matches!(source.reader, Reader::Lines(_)) {
-            years_across(&mut segments, source);
-            dates_across(&mut segments);
+            finish::years_across(&mut segments, source, behind);
+            finish::days_across(&mut segments, source, behind);
+            finish::dates_across(&mut segments);
         }
+        let first = segments.iter().flat_map(|segment| segment.times.iter()).copied().find(|time| *time != NO_TIME);
         let report = &mut self.reports[index];
         for segment in &segments {
             report.lines += segment.lines;
             report.events += segment.len() as u64;
             report.attached_lines += segment.attached_lines;
-            let undated = |flags: &&u8| **flags & flag::TIME_KNOWN >= TimeKnown::Inherited as u8;
+            let undated = |flags: &&u8| !TimeKnown::from_bits(**flags).is_own();
             report.undated_events += segment.flags.iter().filter(undated).count() as u64;
             let dated = segment.times.iter().copied().filter(|time| *time != NO_TIME);
             report.first = report.first.into_iter().chain(dated.clone().min()).min();
             report.last = report.last.into_iter().chain(dated.max()).max();
         }
+        report.trouble.extend(damage_notes(self.damage[index]));
         self.slots[index] = vec![Some(Piece { segments, lead_codes: Vec::new() })];
+        first
     }
 
     fn snapshot(&self, complete: bool) -> Loaded {
@@ -210,29 +298,66 @@ impl Loader {
                         segment: Arc::clone(segment),
                         first_row: first_row as u32,
                         first_line,
-                        end: source.len_bytes,
+                        end: source.stop,
                     });
                     first_row += segment.len();
                 }
                 first_line += lines;
             }
         }
-        let drift: Vec<i64> = hosts.list().iter().map(|host| self.drift.get(host).copied().unwrap_or(0)).collect();
-        let (order, disordered) = timeline::merge(&parts, &actors, &drift);
+        let mut table = Table {
+            parts,
+            hosts: Arc::new(hosts.list().to_vec()),
+            components: Arc::new(components.list().to_vec()),
+            actors: Arc::new(actors),
+            logs: Arc::new(logs_of(&self.sources)),
+            ..Table::default()
+        };
+        set_clocks(&mut table, &self.sources, &self.drift);
+        let indexed = |index: usize| self.ready[index] || !index::is_kept(&self.sources[index]);
+        let whole = complete && (0..self.sources.len()).all(indexed);
+        let kept = if whole && table.len() > ORDER_MIN_EVENTS { self.order_name() } else { None };
+        match kept.and_then(|name| index::load_order(&name, table.len())) {
+            Some((order, disordered)) => (table.order, table.disordered) = (order, disordered),
+            None => put_in_order(&mut table),
+        }
         Loaded {
-            table: Arc::new(Table {
-                parts,
-                order: Arc::new(order),
-                disordered: Arc::new(disordered),
-                hosts: Arc::new(hosts.list().to_vec()),
-                components: Arc::new(components.list().to_vec()),
-                actors: Arc::new(actors),
-                drift: Arc::new(drift),
-            }),
+            table: Arc::new(table),
             reports: Arc::new(self.reports.clone()),
             complete,
         }
     }
+}
+
+fn set_clocks(table: &mut Table, sources: &[Source], drift: &HashMap<String, Drift>) {
+    let of = |name: &String| drift.get(name).copied();
+    table.drift = Arc::new(table.hosts.iter().map(|host| of(host).unwrap_or_default()).collect());
+    table.source_drift = Arc::new(sources.iter().map(|source| of(&source.name)).collect());
+}
+
+fn put_in_order(table: &mut Table) {
+    let (order, disordered) = timeline::merge(table);
+    table.order = order.into();
+    table.disordered = disordered.into();
+}
+
+/// For each source the number of its log: generations share one.
+fn logs_of(sources: &[Source]) -> Vec<u32> {
+    let mut log = 0;
+    let numbers = sources.iter().map(|source| {
+        let own = log;
+        log += u32::from(source.generations == 0);
+        own
+    });
+    numbers.collect()
+}
+
+fn damage_notes((bad_utf8, nul): (Option<u64>, Option<u64>)) -> Vec<Trouble> {
+    let bad = bad_utf8.map(|at| {
+        format!("bytes at byte {at} are not UTF-8: a line that is plausible in Windows-1252 is read so, else they are shown as \u{FFFD}")
+    });
+    let nul = nul.map(|at| format!("NUL bytes at byte {at}"));
+    bad.into_iter().chain(nul).map(Trouble::note).collect()
 }
 
 /// The record that ends a part ends where the next part of the same source starts.
@@ -259,10 +384,10 @@ fn pieces(source: &Source) -> Vec<(u64, u64)> {
     if matches!(source.reader, Reader::Dump(_)) {
         return vec![(0, source.len_bytes)];
     }
-    let mut from = source.mark_bytes.min(source.len_bytes);
+    let mut from = source.mark_bytes.min(source.stop);
     let mut pieces = Vec::new();
-    while from < source.len_bytes {
-        let to = ((from & !(limits::CHUNK_BYTES - 1)) + limits::CHUNK_BYTES).min(source.len_bytes);
+    while from < source.stop {
+        let to = ((from & !(limits::CHUNK_BYTES - 1)) + limits::CHUNK_BYTES).min(source.stop);
         pieces.push((from, to));
         from = to;
     }
@@ -275,14 +400,11 @@ fn read_job(source: &Source, job: &Job, buffer: &mut Vec<u8>) -> std::io::Result
             let file = SourceFile::open(&source.path)?;
             let mut chunk = chunk::read(source, detected, &file, (job.from, job.to), buffer)?;
             if chunk.bytes < job.to - job.from {
-                chunk.trouble.push(format!(
+                chunk.trouble.push(Trouble::lost(format!(
                     "the file has become shorter: {} bytes from byte {} are missing",
                     job.to - job.from - chunk.bytes,
                     job.from + chunk.bytes
-                ));
-            }
-            if source.encoding == Encoding::Utf8 && job.from == source.mark_bytes {
-                note_bad_utf8(source, &file, &mut chunk)?;
+                )));
             }
             chunk
         }
@@ -294,26 +416,11 @@ fn read_job(source: &Source, job: &Job, buffer: &mut Vec<u8>) -> std::io::Result
     Ok(chunk)
 }
 
-/// Notes the first bytes of a file that are not UTF-8 (looked for in its first piece's start).
-fn note_bad_utf8(source: &Source, file: &SourceFile, chunk: &mut Chunk) -> std::io::Result<()> {
-    let start = file.read(source.mark_bytes, limits::SAMPLE_BYTES)?;
-    if let Err(error) = std::str::from_utf8(&start)
-        && error.error_len().is_some()
-    {
-        let at = source.mark_bytes + error.valid_up_to() as u64;
-        chunk.trouble.push(format!("bytes at byte {at} are not UTF-8; such bytes are shown as \u{FFFD}"));
-    }
-    if let Some(at) = memchr::memchr(0, &start) {
-        chunk.trouble.push(format!("NUL bytes at byte {}", source.mark_bytes + at as u64));
-    }
-    Ok(())
-}
-
 fn dump_chunk(source: &Source, format: &dyn crash::DumpFormat) -> Chunk {
-    let mut segment = Segment::default();
+    let mut segment = Columns::default();
     let mut chunk = Chunk { bytes: source.len_bytes, ..Chunk::default() };
     let crash = crash::read(format, &source.path).unwrap_or_else(|error| {
-        chunk.trouble.push(error.to_string());
+        chunk.trouble.push(Trouble::lost(error.to_string()));
         crash::Crash::default()
     });
     let mut flags = flag::DUMP;
@@ -323,7 +430,7 @@ fn dump_chunk(source: &Source, format: &dyn crash::DumpFormat) -> Chunk {
     } else {
         segment.times.push(crash.time);
     }
-    chunk.trouble.extend(crash.trouble);
+    chunk.trouble.extend(crash.trouble.into_iter().map(Trouble::lost));
     segment.offsets.push(0);
     segment.line_numbers.push(0);
     segment.actor_ids.push(0);
@@ -339,75 +446,17 @@ fn dump_chunk(source: &Source, format: &dyn crash::DumpFormat) -> Chunk {
         flags |= flag::HAS_CODE;
     }
     segment.flags.push(flags);
-    segment.sorted = true;
-    chunk.segments.push(segment);
+    chunk.segments.push(segment.into());
     chunk
 }
 
-/// Takes years from earlier pieces where a New Year lies between them and the piece behind.
-fn years_across(segments: &mut [Arc<Segment>], source: &Source) {
-    let is_open = |flags: &u8| flags & flag::TIME_KNOWN == TimeKnown::AssumedYear as u8;
-    let mut behind: Option<i64> = None;
-    let mut resolver = crate::clock::Resolver::new(source.zone.clone());
-    for segment in segments.iter_mut().rev() {
-        let last =
-            segment.times.iter().zip(&segment.flags).rev().find(|(_, flags)| is_open(flags)).map(|(time, _)| *time);
-        let Some(last) = last else { continue };
-        let mut years = 0;
-        while behind.is_some_and(|behind| minus_years(last, years) > behind.saturating_add(DAY * 180)) {
-            years += 1;
-        }
-        if years > 0 {
-            let segment = Arc::make_mut(segment);
-            for (time, flags) in segment.times.iter_mut().zip(&segment.flags) {
-                if is_open(flags) {
-                    let offset = i64::from(source.zone.offset_at(*time)) * crate::clock::SECOND;
-                    *time = resolver.resolve(minus_years(time.saturating_add(offset), years), i64::MIN).0;
-                }
-            }
-            segment.note_order();
-        }
-        behind = segment.times.iter().zip(&segment.flags).find(|(_, flags)| is_open(flags)).map(|(time, _)| *time);
-    }
-}
-
-fn minus_years(ns: i64, years: i32) -> i64 {
-    year::in_year(ns, Civil::from_ns(ns).year - years)
-}
-
-/// Gives undated events at the start of pieces the time before them, and those at the start of the file the first one.
-fn dates_across(segments: &mut [Arc<Segment>]) {
-    let first = segments.iter().flat_map(|segment| &segment.times).copied().find(|time| *time != NO_TIME);
-    let Some(first) = first else {
-        // Nothing in this source has a time.
-        for segment in segments.iter_mut().filter(|segment| !segment.is_empty()) {
-            let segment = Arc::make_mut(segment);
-            segment.flags.iter_mut().for_each(|flags| *flags = *flags & !flag::TIME_KNOWN | TimeKnown::None as u8);
-        }
-        return;
-    };
-    let mut last = first;
-    for segment in segments.iter_mut().filter(|segment| !segment.is_empty()) {
-        if segment.times.contains(&NO_TIME) {
-            let segment = Arc::make_mut(segment);
-            last = chunk::inherit(std::slice::from_mut(segment), last);
-            segment.note_order();
-        } else {
-            last = segment.times.last().copied().unwrap_or(last);
-        }
-    }
-}
-
 impl Loaded {
-    /// The same events with other clock corrections: nanoseconds to add for each host's label.
+    /// The same events with other clock corrections, by label of the host or name of the source.
     #[must_use]
-    pub fn with_drift(&self, drift: &HashMap<String, i64>) -> Self {
+    pub fn with_drift(&self, sources: &[Source], drift: &HashMap<String, Drift>) -> Self {
         let mut table = (*self.table).clone();
-        let per_host: Vec<i64> = table.hosts.iter().map(|host| drift.get(host).copied().unwrap_or(0)).collect();
-        let (order, disordered) = timeline::merge(&table.parts, &table.actors, &per_host);
-        table.order = Arc::new(order);
-        table.disordered = Arc::new(disordered);
-        table.drift = Arc::new(per_host);
+        set_clocks(&mut table, sources, drift);
+        put_in_order(&mut table);
         Self { table: Arc::new(table), reports: Arc::clone(&self.reports), complete: self.complete }
     }
 }
@@ -434,9 +483,9 @@ impl Loaded {
         Some(self.table.event(Row(part.first_row + event as u32)))
     }
 
-    /// Nanoseconds that are added to the clock of a host.
-    pub fn drift_of_host(&self, label: &str) -> i64 {
+    /// How the clock of a host is corrected.
+    pub fn drift_of_host(&self, label: &str) -> Drift {
         let host = self.table.hosts.iter().position(|host| host == label);
-        host.and_then(|host| self.table.drift.get(host)).copied().unwrap_or(0)
+        host.and_then(|host| self.table.drift.get(host)).copied().unwrap_or_default()
     }
 }

@@ -164,12 +164,12 @@ fn hosts_zones_and_clocks() {
         fs::write(root.join("etc/timezone"), format!("{zone}\n")).unwrap();
         fs::write(root.join("app.log"), "2026-07-01 12:00:00 INFO noon\n").unwrap();
     }
-    let drift = [("b".to_owned(), 5_000_000_000)].into();
+    let drift = [("b".to_owned(), Drift::from(5_000_000_000))].into();
     let opened = Opened::of(&[folder.path()], Options { drift, ..Options::default() });
     let noon: Vec<String> = opened.list().into_iter().filter(|line| line.ends_with("noon")).collect();
     assert_eq!(noon, ["2026-07-01T03:00:05 exact 1 noon", "2026-07-01T11:00:00 exact 1 noon"]);
     assert!(opened.case.sources.iter().all(|source| source.name.starts_with("hosts/")));
-    let plain = opened.loaded.with_drift(&HashMap::new());
+    let plain = opened.loaded.with_drift(&opened.case.sources, &HashMap::new());
     assert_eq!(to_rfc3339(plain.table.span().unwrap().0)[..19], *"2026-07-01T03:00:00");
 }
 
@@ -178,7 +178,7 @@ fn times_beyond_64_bits_are_named() {
     let opened = one(b"2026-04-12 02:31:07 a\n9999-12-31 00:00:00 b\n1601-01-01 00:00:00 c\n", 0, Options::default());
     assert_eq!(opened.list()[1], "2026-04-12T02:31:07 inherited 2 b");
     assert!(
-        opened.loaded.reports[0].trouble[0].contains("2 times outside the years 1678 to 2261, the first at byte 22")
+        opened.loaded.reports[0].trouble[0].text.contains("2 times outside the years 1678 to 2261, the first at byte 22")
     );
 }
 
@@ -198,7 +198,7 @@ fn a_line_of_200_megabytes() {
     assert_eq!(table.len(), 2);
     assert_eq!(table.event(Row(0)).length(), 31 + (200 << 20) + 1);
     assert_eq!(opened.loaded.reports[0].lines, 2);
-    assert!(opened.loaded.reports[0].trouble[0].contains("longer than"), "{:?}", opened.loaded.reports[0].trouble);
+    assert!(opened.loaded.reports[0].trouble[0].text.contains("longer than"), "{:?}", opened.loaded.reports[0].trouble);
     let mut reader = RecordReader::new(Arc::clone(&opened.case.sources));
     assert!(reader.record(table.event(Row(0))).body.len() <= limits::RECORD_BYTES);
     assert_eq!(reader.record(table.event(Row(1))).body, "end");
@@ -214,7 +214,7 @@ fn damaged_text_is_all_there() {
         list[2], "2026-04-12T02:31:09 assumed-zone 3 \u{1b}[31mred",
         "the data is as it was; showing it is another matter"
     );
-    let trouble = opened.loaded.reports[0].trouble.join("\n");
+    let trouble = opened.loaded.reports[0].trouble.iter().map(|trouble| trouble.text.as_str()).collect::<Vec<_>>().join("\n");
     assert!(trouble.contains("byte 24 are not UTF-8") && trouble.contains("NUL bytes at byte 33"), "{trouble}");
 }
 
@@ -262,7 +262,7 @@ fn a_file_that_shrinks_while_it_is_open() {
     fs::write(&path, "2026-04-12 02:31:07 x\n".repeat(10)).unwrap();
     let loaded = case.load(&Work::default()).unwrap();
     assert_eq!(loaded.table.len(), 10);
-    assert!(loaded.reports[0].trouble[0].contains("has become shorter"), "{:?}", loaded.reports[0].trouble);
+    assert!(loaded.reports[0].trouble[0].text.contains("has become shorter"), "{:?}", loaded.reports[0].trouble);
     fs::remove_file(&path).unwrap();
     let mut reader = RecordReader::new(Arc::clone(&case.sources));
     assert!(reader.record(loaded.table.event(Row(3))).body.contains("cannot read"));

@@ -1,7 +1,7 @@
 //! Times and durations as people type them, and as they read them.
 
 use super::scan::{self, Civil};
-use super::{DAY, HOUR, MINUTE, SECOND, Zone};
+use super::{DAY, Drift, HOUR, MINUTE, MOST_PPB, SECOND, Zone};
 use crate::{Error, Result};
 
 /// A time that somebody typed.
@@ -99,6 +99,33 @@ pub fn duration(text: &str) -> Result<i64> {
     parse_duration(text).ok_or_else(|| {
         Error::new(format!("\"{text}\" is not a duration: write for example 10m, 90s, 1h30m, 250ms or -6m41s"))
     })
+}
+
+/// Reads a clock correction: a duration, perhaps with a rate and the moment from which it counts,
+/// `-6m41s` or `+2s,20ppm@2026-04-12T02:00:00Z`.
+///
+/// # Errors
+/// When the text is neither.
+pub fn drift(text: &str) -> Result<Drift> {
+    let Some((amount, rest)) = text.split_once(',') else { return Ok(duration(text)?.into()) };
+    let wrong = || Error::new(format!("\"{rest}\" is not a rate: write for example 20ppm@2026-04-12T02:00:00Z"));
+    let (rate, since) = rest.split_once('@').ok_or_else(wrong)?;
+    let ppm: f64 = rate.trim().strip_suffix("ppm").and_then(|rate| rate.trim().parse().ok()).ok_or_else(wrong)?;
+    let rate_ppb = (ppm * 1000.0).round();
+    if !(rate_ppb.abs() <= MOST_PPB as f64) {
+        return Err(wrong());
+    }
+    let Typed::Instant(since) = time(since, &Zone::utc())? else { return Err(wrong()) };
+    Ok(Drift { add_ns: duration(amount)?, rate_ppb: rate_ppb as i64, since })
+}
+
+/// A clock correction for people, as [`drift`] reads it.
+pub fn drift_text(drift: Drift) -> String {
+    let amount = duration_text(drift.add_ns);
+    if drift.rate_ppb == 0 {
+        return amount;
+    }
+    format!("{amount},{}ppm@{}", drift.rate_ppb as f64 / 1000.0, super::to_rfc3339(drift.since))
 }
 
 fn parse_duration(text: &str) -> Option<i64> {

@@ -11,7 +11,7 @@ use super::{DAY, HOUR, MINUTE, SECOND};
 pub struct Civil {
     /// Year, or 0 where none is written.
     pub year: i32,
-    /// Month, 1-12.
+    /// Month, 1-12, or 0 where only a time of day is written.
     pub month: u8,
     /// Day of the month, 1-31.
     pub day: u8,
@@ -38,6 +38,10 @@ pub enum Stamp {
     Local(i64),
     /// Civil nanoseconds in the leap year 2000, without zone and year.
     NoYear(i64),
+    /// Nanoseconds since midnight, without zone and date.
+    TimeOfDay(i64),
+    /// Nanoseconds since the start of the system.
+    Uptime(i64),
     /// A valid date that nanoseconds in 64 bits cannot hold.
     OutOfRange,
 }
@@ -97,7 +101,8 @@ impl Civil {
         }
     }
 
-    fn is_valid(&self) -> bool {
+    /// Whether there is such a day and time. A reading without year may be 29 February.
+    pub fn is_valid(&self) -> bool {
         let year = if self.year == 0 { STAND_IN_YEAR } else { self.year };
         (1..=12).contains(&self.month)
             && self.day >= 1
@@ -117,6 +122,14 @@ impl Civil {
 
     /// What the reading says.
     pub fn stamp(&self) -> Stamp {
+        if self.month == 0 {
+            return Stamp::TimeOfDay(
+                i64::from(self.hour) * HOUR
+                    + i64::from(self.minute) * MINUTE
+                    + i64::from(self.second) * SECOND
+                    + i64::from(self.nanos),
+            );
+        }
         let Some(ns) = self.to_ns() else { return Stamp::OutOfRange };
         match self.offset {
             Some(offset) => match ns.checked_sub(i64::from(offset) * SECOND) {
@@ -131,7 +144,7 @@ impl Civil {
 
 /// `count` (at most 9) decimal digits at `at`.
 #[inline]
-fn digits(bytes: &[u8], at: usize, count: usize) -> Option<u32> {
+pub(super) fn digits(bytes: &[u8], at: usize, count: usize) -> Option<u32> {
     let mut value = 0_u32;
     for byte in bytes.get(at..at.checked_add(count)?)? {
         let digit = byte.wrapping_sub(b'0');
@@ -144,7 +157,7 @@ fn digits(bytes: &[u8], at: usize, count: usize) -> Option<u32> {
 }
 
 #[inline]
-fn is_digit(bytes: &[u8], at: usize) -> bool {
+pub(super) fn is_digit(bytes: &[u8], at: usize) -> bool {
     bytes.get(at).is_some_and(u8::is_ascii_digit)
 }
 
@@ -192,21 +205,28 @@ fn time_of_day(bytes: &[u8], at: usize, civil: &mut Civil) -> Option<usize> {
     };
     (civil.hour, civil.minute, civil.second) = (hour as u8, minute as u8, second as u8);
     if matches!(bytes.get(at), Some(b'.' | b',' | b':')) && is_digit(bytes, at + 1) {
-        let mut nanos = 0_u32;
-        let mut scale = 100_000_000_u32;
-        at += 1;
-        while is_digit(bytes, at) {
-            nanos += u32::from(bytes[at] - b'0') * scale;
-            scale /= 10;
-            at += 1;
-        }
-        civil.nanos = nanos;
+        at = fraction(bytes, at + 1, civil);
     }
     if is_digit(bytes, at) { None } else { Some(at) }
 }
 
+/// Takes the digits at `at` as a fraction of the second; gives where they end. Digits beyond nanoseconds are cut.
+#[inline]
+pub(super) fn fraction(bytes: &[u8], at: usize, civil: &mut Civil) -> usize {
+    let mut at = at;
+    let mut nanos = 0_u32;
+    let mut scale = 100_000_000_u32;
+    while is_digit(bytes, at) {
+        nanos += u32::from(bytes[at] - b'0') * scale;
+        scale /= 10;
+        at += 1;
+    }
+    civil.nanos = nanos;
+    at
+}
+
 /// Scans a zone at `at`, if one stands there, into `civil`; gives where it ends.
-fn zone_of(bytes: &[u8], at: usize, civil: &mut Civil) -> usize {
+pub(super) fn zone_of(bytes: &[u8], at: usize, civil: &mut Civil) -> usize {
     if matches!(bytes.get(at), Some(b'Z' | b'z')) && !bytes.get(at + 1).is_some_and(u8::is_ascii_alphanumeric) {
         civil.offset = Some(0);
         return at + 1;
@@ -315,8 +335,18 @@ pub fn bsd(bytes: &[u8]) -> Option<(Civil, usize)> {
 
 /// Reads an epoch number, whole or with a fraction, in s, ms, µs or ns by its size.
 ///
-/// Seconds cover 2001 to 2286 in ten digits; three, six or nine more digits are the finer units.
+/// Seconds cover 2001 to 2286 in ten digits; three, six or nine more digits are the finer units. Eighteen digits are the
+/// 100-ns ticks since 1601 that Windows counts in (FILETIME of its Win32 headers), which nanoseconds are never as few of
+/// since 2001; sixteen hexadecimal digits that start with `01D` are the same.
 pub fn epoch(text: &[u8]) -> Option<i64> {
+    let hex = text.strip_prefix(b"0x").unwrap_or(text);
+    if hex.len() >= 15 && hex.iter().any(u8::is_ascii_alphabetic) {
+        let digits = std::str::from_utf8(hex).ok()?;
+        return filetime(i64::from_str_radix(digits, 16).ok()?);
+    }
+    if text.len() == 18 && text.starts_with(b"1") {
+        return filetime(std::str::from_utf8(text).ok()?.parse().ok()?);
+    }
     let (whole, fraction) = match text.iter().position(|byte| *byte == b'.') {
         Some(dot) => (text.get(..dot)?, text.get(dot + 1..)?),
         None => (text, &[][..]),
@@ -339,6 +369,14 @@ pub fn epoch(text: &[u8]) -> Option<i64> {
         ns = ns.checked_add(i64::from(digit) * unit)?;
     }
     Some(ns)
+}
+
+/// UTC nanoseconds of a count of 100-ns ticks since 1601-01-01 (FILETIME); `None` outside what 64 bits hold, and for
+/// times before 1980, which stand for "never".
+pub fn filetime(ticks: i64) -> Option<i64> {
+    const EPOCH_TICKS: i64 = 116_444_736_000_000_000;
+    let ns = ticks.checked_sub(EPOCH_TICKS)?.checked_mul(100)?;
+    (ns > 10 * 365 * DAY).then_some(ns)
 }
 
 #[cfg(test)]

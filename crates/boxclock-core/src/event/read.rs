@@ -8,7 +8,7 @@ use crate::case::{Reader, Source};
 use crate::crash;
 use crate::format::Record;
 use crate::limits;
-use crate::text::{SourceFile, bare_line};
+use crate::text::SourceFile;
 
 /// Bytes read at once: records next to each other then cost one read.
 const WINDOW_BYTES: usize = 128 << 10;
@@ -75,8 +75,7 @@ impl RecordReader {
     pub fn text(&mut self, event: EventRef<'_>) -> std::io::Result<String> {
         let encoding = self.source(event).encoding;
         let bytes = self.bytes(event)?;
-        let decoded = encoding.decode(bytes);
-        Ok(String::from_utf8_lossy(bare_line(&decoded)).into_owned())
+        Ok(encoding.text(bytes))
     }
 
     /// The whole record of an event.

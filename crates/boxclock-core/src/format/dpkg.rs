@@ -28,7 +28,7 @@ const ACTIONS: [&[u8]; 10] = [
 ];
 
 impl LineFormat for Dpkg {
-    fn name(&self) -> &'static str {
+    fn name(&self) -> &str {
         "dpkg"
     }
 

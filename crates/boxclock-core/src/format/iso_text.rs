@@ -9,13 +9,17 @@
 //! 2026/04/12 02:31:07 dosing.go:14: message                   dosing 2026-04-12 02:31:07: message
 //! E, [2026-04-12T02:31:07.442 #99] ERROR -- dosing: message   2026-04-12T02:31:07Z|ERROR|dosing|message
 //! ```
+//!
+//! Files whose times are written otherwise (see [`crate::clock::forms`]) are read with the same heads: dates in another
+//! order or with month names, a time of day alone, epoch numbers. A file uses one kind throughout.
 
 use std::borrow::Cow;
 
 use serde_json::Value;
 
 use super::word::{number, skip_blanks};
-use super::{Fit, Head, Hint, LineFormat, Record, record_from_head};
+use super::{Fit, Head, Hint, LineFormat, Record, Settled, record_from_head};
+use crate::clock::forms::{self, DateOrder, Evidence};
 use crate::clock::scan::{self, Civil};
 use crate::severity::Severity;
 
@@ -31,6 +35,43 @@ const AFTER_LEVEL: Hint = 3;
 /// Behind the name of a program.
 const AFTER_NAME: Hint = 4;
 
+/// The bits of a hint that hold the place.
+const PLACE: Hint = 0b1111;
+
+/// How the times of a file are written: the hint's bits above the place.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Kind {
+    /// As in ISO 8601.
+    Iso = 0,
+    /// As [`forms::dated`] reads.
+    Dated = 1,
+    /// A time of day alone.
+    OfDay = 2,
+    /// An epoch number.
+    Epoch = 3,
+}
+
+impl Kind {
+    const ALL: [Self; 4] = [Self::Iso, Self::Dated, Self::OfDay, Self::Epoch];
+
+    fn of(hint: Hint) -> Self {
+        Self::ALL[usize::from(hint >> 4 & 3)]
+    }
+
+    fn hint(self) -> Hint {
+        (self as Hint) << 4
+    }
+}
+
+/// The order of the numbers of a date, in a hint.
+fn order_of(hint: Hint) -> DateOrder {
+    DateOrder::from_bits((hint >> 6) as u8)
+}
+
+fn with_order(hint: Hint, order: DateOrder) -> Hint {
+    hint & 0b11_1111 | (order as Hint) << 6
+}
+
 /// What stands before the message.
 #[derive(Default)]
 struct Parts<'a> {
@@ -44,7 +85,7 @@ struct Parts<'a> {
 }
 
 impl LineFormat for IsoText {
-    fn name(&self) -> &'static str {
+    fn name(&self) -> &str {
         "iso-text"
     }
 
@@ -74,13 +115,78 @@ impl LineFormat for IsoText {
     }
 
     fn fit(&self, lines: &[&[u8]]) -> Fit {
-        let mut counts = [0_usize; 5];
-        for place in lines.iter().filter_map(|line| find_time(line, 0)).map(|found| found.2) {
-            counts[usize::from(place)] += 1;
+        let order = samples_evidence(lines).order().0;
+        let fit_of = |kind: Kind| {
+            let base = with_order(kind.hint(), order);
+            let mut counts = [0_usize; 5];
+            for place in lines.iter().filter_map(|line| find_time(line, base)).map(|found| found.2) {
+                counts[usize::from(place)] += 1;
+            }
+            let best = (AT_START..=AFTER_NAME).rev().max_by_key(|place| counts[usize::from(*place)]);
+            let hint = base | best.unwrap_or(AT_START);
+            let heads = lines.iter().filter(|line| self.head(line, hint).is_some()).count();
+            // A number or a time of day at the start of a few lines is no proof of anything.
+            let weak = match kind {
+                Kind::Iso => false,
+                Kind::Dated => heads * 3 <= lines.len(),
+                Kind::OfDay | Kind::Epoch => heads * 2 < lines.len(),
+            };
+            Fit { heads: if weak { 0 } else { heads }, hint }
+        };
+        // Of equals the first: the most usual.
+        Kind::ALL.map(fit_of).into_iter().rev().max_by_key(|fit| fit.heads).unwrap_or_default()
+    }
+
+    fn settle(
+        &self,
+        samples: &[&[u8]],
+        whole: &mut dyn Iterator<Item = Vec<u8>>,
+        hint: Hint,
+        dates: Option<DateOrder>,
+    ) -> Option<Settled> {
+        let mut evidence = samples_evidence(samples);
+        if Kind::of(hint) != Kind::Dated || !evidence.any() {
+            return None;
         }
-        let best = (AT_START..=AFTER_NAME).rev().max_by_key(|place| counts[usize::from(*place)]).unwrap_or(AT_START);
-        let heads = lines.iter().filter(|line| self.head(line, best).is_some()).count();
-        Fit { heads, hint: best }
+        if let Some(order) = dates {
+            return Some(Settled { hint: with_order(hint, order), trouble: None });
+        }
+        if evidence.certain().is_none() {
+            evidence = Evidence::default();
+            for line in whole {
+                evidence.take(date_part(&line));
+                if evidence.certain().is_some() {
+                    break;
+                }
+            }
+        }
+        let (order, guessed) = evidence.order();
+        let trouble = guessed.then(|| {
+            format!("nothing in the file tells day from month in its dates: they are read {}", order.name())
+        });
+        Some(Settled { hint: with_order(hint, order), trouble })
+    }
+}
+
+fn samples_evidence(lines: &[&[u8]]) -> Evidence {
+    let mut evidence = Evidence::default();
+    lines.iter().for_each(|line| evidence.take(date_part(line)));
+    evidence
+}
+
+/// A line from its first digit on, if that is near its start.
+fn date_part(line: &[u8]) -> &[u8] {
+    let start = line.iter().take(48).position(u8::is_ascii_digit).unwrap_or(0);
+    line.get(start..).unwrap_or_default()
+}
+
+/// The time at the start of `bytes`, of the kind that the file uses.
+fn time_at(bytes: &[u8], hint: Hint) -> Option<(Civil, usize)> {
+    match Kind::of(hint) {
+        Kind::Iso => scan::iso(bytes),
+        Kind::Dated => forms::dated(bytes, order_of(hint)),
+        Kind::OfDay => forms::time_of_day(bytes),
+        Kind::Epoch => forms::epoch(bytes),
     }
 }
 
@@ -88,18 +194,25 @@ impl LineFormat for IsoText {
 /// behind a level word may also stand at the start).
 fn find_time(line: &[u8], hint: Hint) -> Option<(Civil, usize, Hint)> {
     let first = *line.first()?;
+    let wanted = hint & PLACE;
     if first.is_ascii_digit() {
-        if hint != 0 && hint != AT_START && hint != AFTER_LEVEL {
+        if wanted != 0 && wanted != AT_START && wanted != AFTER_LEVEL {
             return None;
         }
-        return scan::iso(line).map(|(civil, end)| (civil, end, AT_START));
+        return time_at(line, hint).map(|(civil, end)| (civil, end, AT_START));
+    }
+    if Kind::of(hint) == Kind::Dated
+        && matches!(wanted, 0 | AT_START)
+        && let Some((civil, end)) = time_at(line, hint)
+    {
+        return Some((civil, end, AT_START));
     }
     if matches!(first, b'[' | b'(' | b'<' | b'"')
-        && let Some((civil, end)) = scan::iso(&line[1..])
+        && let Some((civil, end)) = time_at(&line[1..], hint)
     {
-        return (hint == 0 || hint == IN_BRACKET).then_some((civil, end + 1, IN_BRACKET));
+        return (wanted == 0 || wanted == IN_BRACKET).then_some((civil, end + 1, IN_BRACKET));
     }
-    if hint == AT_START || !(first.is_ascii_alphabetic() || matches!(first, b'[' | b'<')) {
+    if wanted == AT_START || !(first.is_ascii_alphabetic() || matches!(first, b'[' | b'<')) {
         return None;
     }
     // A word or a bracket, then perhaps a separator, then the time.
@@ -108,7 +221,7 @@ fn find_time(line: &[u8], hint: Hint) -> Option<(Civil, usize, Hint)> {
     let bare = word.strip_prefix(b"[").or(word.strip_prefix(b"<")).unwrap_or(word);
     let bare = bare.strip_suffix(b":").unwrap_or(bare);
     let place = if Severity::from_word(bare).is_some() { AFTER_LEVEL } else { AFTER_NAME };
-    if hint != 0 && hint != place {
+    if wanted != 0 && wanted != place {
         return None;
     }
     let rest = line.get(word_end..)?;
@@ -118,7 +231,7 @@ fn find_time(line: &[u8], hint: Hint) -> Option<(Civil, usize, Hint)> {
         .take_while(|byte| matches!(byte, b' ' | b'\t' | b'|' | b',' | b']' | b'>' | b'[' | b'('))
         .count();
     let start = word_end + gap;
-    let (civil, end) = scan::iso(line.get(start..)?)?;
+    let (civil, end) = time_at(line.get(start..)?, hint)?;
     Some((civil, start + end, place))
 }
 

@@ -150,7 +150,7 @@ fn severity(found: &Found<'_>) -> (Severity, Cow<'static, [u8]>) {
 }
 
 impl LineFormat for JsonLines {
-    fn name(&self) -> &'static str {
+    fn name(&self) -> &str {
         "json-lines"
     }
 

@@ -85,7 +85,7 @@ fn present(text: &[u8]) -> Cow<'_, [u8]> {
 }
 
 impl LineFormat for Rfc5424 {
-    fn name(&self) -> &'static str {
+    fn name(&self) -> &str {
         "rfc5424"
     }
 

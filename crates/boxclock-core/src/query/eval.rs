@@ -1,6 +1,7 @@
 //! Evaluating a filter over the event table: cheap columns first, the text only where it still matters.
 
 use super::{Expr, Filter, Leaf, TimeTest};
+use crate::clock::Drift;
 use crate::case::{Reader, Source};
 use crate::clock::{DAY, SECOND, Zone};
 use crate::event::{NO_TIME, Part, RecordReader, Row, Table, TableActor, flag};
@@ -53,7 +54,7 @@ impl Filter {
     /// # Errors
     /// When cancelled. A source that cannot be read (any more) has no rows that match a text.
     pub fn rows(&self, table: &Table, sources: &Arc<Vec<Source>>, work: &Work) -> Result<RowSet> {
-        let plan = Plan { table, sources, work, columns: Columns::new(table) };
+        let plan = Plan { table, sources, work };
         let found = parallel(table.parts.len(), work, |index| {
             let part = &table.parts[index];
             let mut bits = vec![true; part.segment.len()];
@@ -95,18 +96,6 @@ struct Plan<'a> {
     table: &'a Table,
     sources: &'a Arc<Vec<Source>>,
     work: &'a Work,
-    columns: Columns,
-}
-
-/// What is the same for all events of an actor, looked up once.
-struct Columns {
-    drift: Vec<i64>,
-}
-
-impl Columns {
-    fn new(table: &Table) -> Self {
-        Self { drift: table.actors.iter().map(|actor| table.drift[actor.host as usize]).collect() }
-    }
 }
 
 impl Plan<'_> {
@@ -185,11 +174,12 @@ impl Plan<'_> {
     }
 
     fn time(&self, test: &TimeTest, part: &Part, bits: &mut [bool]) {
-        let drift: Vec<i64> = part.actor_ids.iter().map(|id| self.columns.drift[*id as usize]).collect();
+        let drift: Vec<Drift> =
+            part.actor_ids.iter().map(|id| self.table.drift_of(part.segment.source, *id)).collect();
         let one = drift.iter().all(|other| *other == drift[0]).then(|| drift[0]);
         // Most parts are wholly outside of a span.
         if let (TimeTest::Between(from, to), Some(drift), true) = (test, one, part.segment.sorted) {
-            let at = |time: Option<&i64>| time.map_or(NO_TIME, |time| time.saturating_add(drift));
+            let at = |time: Option<&i64>| time.map_or(NO_TIME, |time| drift.correct(*time));
             if at(part.segment.times.last()) < *from || at(part.segment.times.first()) > *to {
                 bits.fill(false);
                 return;
@@ -198,7 +188,7 @@ impl Plan<'_> {
         let times = part.segment.times.iter().zip(&part.segment.actor_ids);
         let corrected = times.map(|(time, actor)| {
             let drift = one.unwrap_or_else(|| drift[usize::from(*actor)]);
-            if *time == NO_TIME { NO_TIME } else { time.saturating_add(drift) }
+            if *time == NO_TIME { NO_TIME } else { drift.correct(*time) }
         });
         match test {
             TimeTest::Between(from, to) => {

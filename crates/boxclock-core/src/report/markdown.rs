@@ -3,7 +3,7 @@
 use std::fmt::Write as _;
 
 use super::{Report, codes, sources};
-use crate::clock::human::{date_time, duration_text};
+use crate::clock::human::{date_time, drift_text};
 use crate::event::EventRef;
 use crate::logbook::Story;
 
@@ -95,13 +95,13 @@ fn pins(report: &Report<'_>, text: &mut String) {
 
 fn clocks(report: &Report<'_>, text: &mut String) {
     let table = &report.loaded.table;
-    let corrected: Vec<_> = table.hosts.iter().zip(table.drift.iter()).filter(|(_, drift)| **drift != 0).collect();
+    let corrected: Vec<_> = table.hosts.iter().zip(table.drift.iter()).filter(|(_, drift)| !drift.is_none()).collect();
     if corrected.is_empty() {
         return;
     }
     let _ = writeln!(text, "## Clocks\n");
     for (host, drift) in corrected {
-        let _ = writeln!(text, "- {}: {} was added to every time of this host", line(host), duration_text(*drift));
+        let _ = writeln!(text, "- {}: {} was added to every time of this host", line(host), drift_text(*drift));
     }
     text.push('\n');
 }

@@ -44,8 +44,9 @@ pub fn sources(case: &Case, loaded: &Loaded) -> Vec<SourceOut> {
     rows.map(|(index, (source, report))| {
         let (zone, zone_from) = source.zone_shown(report);
         let host = host_of(case, loaded, index);
-        let drift = host.as_deref().map_or(0, |host| loaded.drift_of_host(host));
-        let time = |time: Option<i64>| time.map(|time| to_rfc3339(time.saturating_add(drift)));
+        let own = loaded.table.source_drift.get(index).copied().flatten();
+        let drift = own.or_else(|| host.as_deref().map(|host| loaded.drift_of_host(host))).unwrap_or_default();
+        let time = |time: Option<i64>| time.map(|time| to_rfc3339(drift.correct(time)));
         SourceOut {
             source: source.name.clone(),
             host,
@@ -60,7 +61,7 @@ pub fn sources(case: &Case, loaded: &Loaded) -> Vec<SourceOut> {
             undated_events: report.undated_events,
             first: time(report.first),
             last: time(report.last),
-            trouble: report.trouble.clone(),
+            trouble: report.trouble.iter().map(|trouble| trouble.text.clone()).collect(),
         }
     })
     .collect()

@@ -63,8 +63,8 @@ pub fn drawing(report: &Report<'_>) -> String {
         let drift = table.drift[*host as usize];
         document = document
             .add(label(if name.is_empty() { "no host" } else { name }, 20.0, y + 24.0).set("font-weight", "bold"));
-        if drift != 0 {
-            let text = format!("clock {}", crate::clock::human::duration_text(drift));
+        if !drift.is_none() {
+            let text = format!("clock {}", crate::clock::human::drift_text(drift));
             document = document.add(label(&text, 20.0, y + 41.0).set("font-size", 11));
         }
         document = document.add(bars(density.lane(lane), y, peak));

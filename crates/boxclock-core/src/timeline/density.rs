@@ -1,5 +1,6 @@
 //! How much happened when, per host: what the rail and the report's drawing show.
 
+use crate::clock::Drift;
 use crate::event::{NO_TIME, Table, flag};
 use crate::severity::Severity;
 use crate::work::{Work, parallel};
@@ -73,13 +74,13 @@ pub fn density(table: &Table, from: i64, to: i64, slices: usize, work: &Work) ->
         let mut counted = vec![Cell::default(); cells];
         for part in table.parts.iter().skip(group * 64).take(64) {
             let segment = &part.segment;
-            let place: Vec<(usize, i64)> =
-                part.actor_ids.iter().map(|id| (lane_of_actor[*id as usize] * slices, table.drift_of(*id))).collect();
+            let place: Vec<(usize, Drift)> =
+                part.actor_ids.iter().map(|id| (lane_of_actor[*id as usize] * slices, table.drift_of(part.segment.source, *id))).collect();
             let columns =
                 segment.times.iter().zip(&segment.actor_ids).zip(segment.severities.iter().zip(&segment.flags));
             for ((time, actor), (severity, flags)) in columns {
                 let (lane, drift) = place[usize::from(*actor)];
-                let time = time.saturating_add(drift);
+                let time = drift.correct(*time);
                 if time < from || time > to || time == NO_TIME {
                     continue;
                 }

@@ -6,7 +6,7 @@ use proptest::prelude::*;
 
 use super::density::density;
 use super::*;
-use crate::event::Segment;
+use crate::event::{Columns, Segment, TableActor};
 use crate::work::Work;
 
 /// A table of one host per source with these times.
@@ -14,17 +14,16 @@ fn table(sources: &[Vec<i64>], drift: &[i64]) -> Table {
     let mut parts: Vec<Part> = Vec::new();
     let mut first_row = 0;
     for (index, times) in sources.iter().enumerate() {
-        let mut segment = Segment {
-            source: index as u32,
+        let columns = Columns {
             times: times.clone(),
             offsets: (0..times.len() as u32).collect(),
             line_numbers: vec![0; times.len()],
             actor_ids: vec![0; times.len()],
             severities: vec![9; times.len()],
             flags: vec![0; times.len()],
-            ..Segment::default()
+            ..Columns::default()
         };
-        segment.note_order();
+        let segment = Segment { source: index as u32, ..columns.into() };
         if !times.is_empty() {
             parts.push(Part {
                 segment: Arc::new(segment),
@@ -39,18 +38,19 @@ fn table(sources: &[Vec<i64>], drift: &[i64]) -> Table {
     let actors: Vec<TableActor> = (0..sources.len() as u32)
         .map(|host| TableActor { host: host + 1, component: 0, pid: None, tid: None })
         .collect();
-    let drift: Vec<i64> =
-        std::iter::once(0).chain(drift.iter().copied().chain(std::iter::repeat(0)).take(sources.len())).collect();
-    let (order, disordered) = merge(&parts, &actors, &drift);
-    Table {
+    let corrections = drift.iter().copied().chain(std::iter::repeat(0)).take(sources.len());
+    let mut table = Table {
         parts,
-        order: Arc::new(order),
-        disordered: Arc::new(disordered),
         hosts: Arc::new((0..=sources.len()).map(|host| format!("h{host}")).collect()),
         components: Arc::new(vec![String::new()]),
         actors: Arc::new(actors),
-        drift: Arc::new(drift),
-    }
+        drift: Arc::new(std::iter::once(0).chain(corrections).map(Drift::from).collect()),
+        logs: Arc::new((0..sources.len() as u32).collect()),
+        ..Table::default()
+    };
+    let (order, disordered) = merge(&table);
+    (table.order, table.disordered) = (order.into(), disordered.into());
+    table
 }
 
 fn times(table: &Table) -> Vec<i64> {

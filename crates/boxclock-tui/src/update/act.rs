@@ -48,7 +48,7 @@ pub(super) fn run(app: &mut App, action: Action) {
         Action::Clock => match app.chosen_host() {
             Some(host) => {
                 let now =
-                    app.drift.get(&host).map_or(String::new(), |ns| boxclock_core::clock::human::duration_text(*ns));
+                    app.drift.get(&host).map_or(String::new(), |drift| boxclock_core::clock::human::drift_text(*drift));
                 ask(app, Prompt::Clock(host), now);
             }
             None => app.message = Some("no host is known here whose clock could be corrected".into()),

@@ -1,7 +1,9 @@
 //! The line that is being typed: filter, find, time, notes, and the action finder.
 
+use std::sync::Arc;
+
 use boxclock_core::Result;
-use boxclock_core::clock::human;
+use boxclock_core::clock::{Drift, human};
 use boxclock_core::query::Filter;
 use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 use tui_input::{Input, InputRequest};
@@ -145,10 +147,11 @@ fn accept(app: &mut App, prompt: &Prompt, text: &str) {
         }),
         Prompt::Note => set_note(app, text),
         Prompt::Clock(host) => {
-            let parsed = if text.trim().is_empty() || text.trim() == "0" { Ok(0) } else { human::duration(text) };
-            parsed.and_then(|ns| {
-                let before = app.drift.get(host).copied().unwrap_or(0);
-                set_clock(app, host, ns)?;
+            let none = text.trim().is_empty() || text.trim() == "0";
+            let parsed = if none { Ok(Drift::default()) } else { human::drift(text) };
+            parsed.and_then(|drift| {
+                let before = app.drift.get(host).copied().unwrap_or_default();
+                set_clock(app, host, drift)?;
                 app.undo.push(Undo::Clock(host.clone(), before));
                 Ok(())
             })
@@ -200,17 +203,18 @@ fn set_note(app: &mut App, note: &str) -> Result<()> {
 }
 
 /// Corrects the clock of a host, everywhere at once.
-pub(super) fn set_clock(app: &mut App, host: &str, ns: i64) -> Result<()> {
-    app.logbook.set_drift(host, ns)?;
-    if ns == 0 {
+pub(super) fn set_clock(app: &mut App, host: &str, drift: Drift) -> Result<()> {
+    app.logbook.set_drift(host, drift)?;
+    if drift.is_none() {
         app.drift.remove(host);
     } else {
-        app.drift.insert(host.to_owned(), ns);
+        app.drift.insert(host.to_owned(), drift);
     }
-    app.jobs.clocks(app.loaded.clone(), app.drift.clone());
-    let text = human::duration_text(ns);
+    app.jobs.clocks(app.loaded.clone(), Arc::clone(&app.case.sources), app.drift.clone());
+    let text = human::drift_text(drift);
+    let none = drift.is_none();
     app.message =
-        Some(if ns == 0 { format!("{host}: clock as written") } else { format!("{host}: {text} added to every time") });
+        Some(if none { format!("{host}: clock as written") } else { format!("{host}: {text} added to every time") });
     Ok(())
 }
 

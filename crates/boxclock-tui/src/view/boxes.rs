@@ -1,6 +1,6 @@
 //! The Box view: every source, how it was read, and what was left out.
 
-use boxclock_core::clock::human::duration_text;
+use boxclock_core::clock::human::drift_text;
 use ratatui::Frame;
 use ratatui::layout::Rect;
 use ratatui::text::{Line, Span};
@@ -35,7 +35,7 @@ pub(super) fn draw(app: &App, frame: &mut Frame<'_>, area: Rect) {
         };
         let host = source.host.as_deref().unwrap_or("-");
         let number = app.loaded.table.hosts.iter().position(|name| name == host).unwrap_or(0) as u32;
-        let drift = app.drift.get(host).map_or(String::new(), |ns| duration_text(*ns));
+        let drift = app.drift.get(&source.source).or_else(|| app.drift.get(host)).map_or(String::new(), |drift| drift_text(*drift));
         let trouble = if source.trouble.is_empty() { " " } else { "△" };
         let mut spans = vec![
             Span::raw(" "),

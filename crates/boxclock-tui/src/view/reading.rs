@@ -1,6 +1,6 @@
 //! The reading pane: what the chosen thing says, and what to look at next.
 
-use boxclock_core::clock::human::{date_time, duration_text};
+use boxclock_core::clock::human::{date_time, drift_text, duration_text};
 use boxclock_core::code::Reading as CodeReading;
 use boxclock_core::event::EventRef;
 use boxclock_core::report::sources::SourceOut;
@@ -101,10 +101,10 @@ impl Pane<'_> {
         let app = self.app;
         let time = event.time().map_or("no time".to_owned(), |time| date_time(time, &app.zone));
         self.facts("when", &time);
-        let drift = app.loaded.table.drift_of(event.actor_id());
+        let drift = app.loaded.table.drift_of(event.source() as u32, event.actor_id());
         let mut how = event.time_known().explain().to_owned();
-        if drift != 0 {
-            how.push_str(&format!("; clock of {} corrected by {}", event.host(), duration_text(drift)));
+        if !drift.is_none() {
+            how.push_str(&format!("; clock of {} corrected by {}", event.host(), drift_text(drift)));
         }
         if event.is_disordered() {
             how.push_str("; does not fit the order of its file");
@@ -187,7 +187,7 @@ impl Pane<'_> {
         };
         self.facts("zone", &format!("{} ({from})", source.zone));
         if let Some(drift) = source.host.as_ref().and_then(|host| self.app.drift.get(host)) {
-            self.facts("clock", &format!("{} added to every time; d changes it", duration_text(*drift)));
+            self.facts("clock", &format!("{} added to every time; d changes it", drift_text(*drift)));
         } else {
             self.facts("clock", "as written; d corrects it");
         }

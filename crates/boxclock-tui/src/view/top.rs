@@ -1,6 +1,6 @@
 //! Title, clocks, and the steps; with the rules around the middle.
 
-use boxclock_core::clock::human::duration_text;
+use boxclock_core::clock::human::drift_text;
 use ratatui::Frame;
 use ratatui::layout::Rect;
 use ratatui::text::{Line, Span};
@@ -55,9 +55,9 @@ fn clocks(app: &App) -> String {
         text = format!("clock {}", app.zone.name());
     }
     let mut corrected: Vec<_> = app.drift.iter().collect();
-    corrected.sort();
-    for (host, ns) in corrected {
-        text.push_str(&format!("  {} {}", cut(host, 12), duration_text(*ns)));
+    corrected.sort_by_key(|(host, _)| *host);
+    for (host, drift) in corrected {
+        text.push_str(&format!("  {} {}", cut(host, 12), drift_text(*drift)));
     }
     cut(&text, usize::from(app.layout.top.width) / 2)
 }

@@ -1,0 +1,103 @@
+//! What only shows when a whole source is known: years and dates across its pieces, times handed on from piece to piece.
+
+use std::sync::Arc;
+
+use super::Source;
+use super::chunk::inherit;
+use crate::clock::day::days_before;
+use crate::clock::scan::Civil;
+use crate::clock::{DAY, Resolver, SECOND, TimeKnown, year};
+use crate::event::{NO_TIME, Segment, flag};
+
+/// Takes years from earlier pieces where a New Year lies between them and the piece behind.
+///
+/// `behind` is the first time of what follows the source: the next generation of its log.
+pub(super) fn years_across(segments: &mut [Arc<Segment>], source: &Source, behind: Option<i64>) {
+    let is_open = |flags: &u8| TimeKnown::from_bits(*flags) == TimeKnown::AssumedYear;
+    let mut behind = behind;
+    let mut resolver = Resolver::new(source.zone.clone());
+    for segment in segments.iter_mut().rev() {
+        let last =
+            segment.times.iter().zip(segment.flags.iter()).rev().find(|(_, flags)| is_open(flags)).map(|(time, _)| *time);
+        let Some(last) = last else { continue };
+        let mut years = 0;
+        while behind.is_some_and(|behind| minus_years(last, years) > behind.saturating_add(DAY * 180)) {
+            years += 1;
+        }
+        if years > 0 {
+            Arc::make_mut(segment).change_times(|times, flags| {
+                for (time, flags) in times.iter_mut().zip(flags) {
+                    if is_open(flags) {
+                        let offset = i64::from(source.zone.offset_at(*time)) * SECOND;
+                        *time = resolver.resolve(minus_years(time.saturating_add(offset), years), i64::MIN).0;
+                    }
+                }
+            });
+        }
+        behind = segment.times.iter().zip(segment.flags.iter()).find(|(_, flags)| is_open(flags)).map(|(time, _)| *time);
+    }
+}
+
+fn minus_years(ns: i64, years: i32) -> i64 {
+    year::in_year(ns, Civil::from_ns(ns).year - years)
+}
+
+/// Takes days from earlier pieces of times of day where midnights lie between them and the piece behind.
+pub(super) fn days_across(segments: &mut [Arc<Segment>], source: &Source, behind: Option<i64>) {
+    let is_open = |flags: &u8| TimeKnown::from_bits(*flags) == TimeKnown::AssumedDate;
+    let civil_of = |utc: i64| utc.saturating_add(i64::from(source.zone.offset_at(utc)) * SECOND);
+    let open = |segment: &Segment| -> Option<(i64, i64)> {
+        let mut times = segment.times.iter().zip(segment.flags.iter()).filter(|(_, flags)| is_open(flags));
+        let first = times.next()?.0;
+        Some((civil_of(*first), civil_of(*times.next_back().map_or(first, |(last, _)| last))))
+    };
+    let mut behind = behind.map(civil_of);
+    let mut shift_all = 0;
+    if let (Some(date), Some((first, _))) = (source.header.date, segments.iter().find_map(|segment| open(segment))) {
+        // The file says on which day it starts: the pieces keep their distances.
+        let mut walk = behind;
+        let mut start = first;
+        for (piece_first, piece_last) in segments.iter().rev().filter_map(|segment| open(segment)) {
+            let days = walk.map_or(0, |behind| days_before(piece_last, behind));
+            start = piece_first - days * DAY;
+            walk = Some(start);
+        }
+        shift_all = date.div_euclid(DAY) - start.div_euclid(DAY);
+    }
+    let mut resolver = Resolver::new(source.zone.clone());
+    for segment in segments.iter_mut().rev() {
+        let Some((first, last)) = open(segment) else { continue };
+        let days = behind.map_or(0, |behind| days_before(last, behind));
+        behind = Some(first - days * DAY);
+        let move_by = (shift_all - days) * DAY;
+        if move_by != 0 {
+            Arc::make_mut(segment).change_times(|times, flags| {
+                for (time, _) in times.iter_mut().zip(flags).filter(|(_, flags)| is_open(flags)) {
+                    *time = resolver.resolve(civil_of(*time).saturating_add(move_by), i64::MIN).0;
+                }
+            });
+        }
+    }
+}
+
+/// Gives undated events at the start of pieces the time before them, and those at the start of the file the first one.
+pub(super) fn dates_across(segments: &mut [Arc<Segment>]) {
+    let first = segments.iter().flat_map(|segment| segment.times.iter()).copied().find(|time| *time != NO_TIME);
+    let Some(first) = first else {
+        // Nothing in this source has a time.
+        for segment in segments.iter_mut().filter(|segment| !segment.is_empty()) {
+            Arc::make_mut(segment).change_times(|_, flags| {
+                flags.iter_mut().for_each(|flags| *flags = *flags & !flag::TIME_KNOWN | TimeKnown::None as u8);
+            });
+        }
+        return;
+    };
+    let mut last = first;
+    for segment in segments.iter_mut().filter(|segment| !segment.is_empty()) {
+        if segment.times.contains(&NO_TIME) {
+            Arc::make_mut(segment).change_times(|times, _| last = inherit(times, last));
+        } else {
+            last = segment.times.last().copied().unwrap_or(last);
+        }
+    }
+}

@@ -1,0 +1,208 @@
+//! Looking at one file: what it is and how it is read.
+
+use std::fs::File;
+use std::io::Read;
+use std::path::Path;
+
+use super::inventory::{Candidate, FileFound};
+use super::{Choice, Options, Reader, Source, Trouble, ZoneFrom};
+use crate::clock::Zone;
+use crate::code::Platform;
+use crate::format::{self, Detected, Header, LineFormat};
+use crate::text::{self, Encoding, LineEnd, SourceFile, bare_line};
+use crate::{crash, limits};
+
+/// What is known of the case when its files are looked at.
+pub(super) struct Known<'a> {
+    pub case_zone: &'a Zone,
+    pub options: &'a Options,
+    /// The formats of the user and of the box.
+    pub formats: &'a [&'static dyn LineFormat],
+}
+
+/// Up to `count` bytes of the start of a file.
+pub(super) fn start_of(path: &Path, count: usize) -> std::io::Result<Vec<u8>> {
+    let mut start = Vec::new();
+    File::open(path)?.take(count as u64).read_to_end(&mut start)?;
+    Ok(start)
+}
+
+/// Looks at the start, the middle and the end of a file and decides how it is read.
+pub(super) fn look(candidate: &Candidate, known: &Known<'_>) -> std::result::Result<Source, String> {
+    let FileFound { path, name, modified, len_bytes } = candidate.file.clone();
+    let nothing = Choice::default();
+    let choice = known.options.choices.get(&name).unwrap_or(&nothing);
+    let (zone, zone_from) = zone_of(candidate, choice, known);
+    let mut source = Source {
+        path,
+        name,
+        host: candidate.host.clone(),
+        len_bytes,
+        modified,
+        encoding: Encoding::Binary,
+        mark_bytes: 0,
+        line_end: LineEnd::Feed,
+        reader: Reader::Lines(format::PLAIN),
+        contest: None,
+        platform: Platform::Unknown,
+        zone,
+        zone_from,
+        generations: 0,
+        stop: len_bytes,
+        repeated_lines: 0,
+        header: Header::default(),
+        trouble: candidate.trouble.clone(),
+    };
+    let start = start_of(&source.path, limits::SAMPLE_BYTES).map_err(|error| error.to_string())?;
+    if let Some(dump) = crash::recognise(&start) {
+        source.reader = Reader::Dump(dump);
+        return Ok(source);
+    }
+    let samples = sample(&source, start).map_err(|error| error.to_string())?;
+    match (choice.encoding, text::guess(&samples)) {
+        (Some(chosen), _) => {
+            let (marked, mark) = Encoding::by_mark(&samples[0]);
+            (source.encoding, source.mark_bytes) = (chosen, if marked == chosen { mark } else { 0 });
+        }
+        (None, Some(guessed)) => (source.encoding, source.mark_bytes) = guessed,
+        (None, None) => {
+            return Err(format!("not text, and no format that is known ({})", kind_by_magic(&samples[0])));
+        }
+    }
+    let bare = |index: usize| if index == 0 { source.mark_bytes as usize } else { 0 };
+    let texts: Vec<Vec<u8>> = samples
+        .iter()
+        .enumerate()
+        .map(|(index, bytes)| source.encoding.decode(bytes.get(bare(index)..).unwrap_or_default()).into_owned())
+        .collect();
+    source.line_end = LineEnd::of(&texts.concat());
+    let lines: Vec<&[u8]> =
+        texts.iter().enumerate().flat_map(|(index, text)| sample_lines(text, source.line_end, index > 0)).collect();
+    let contest = format::contest(&lines, known.formats);
+    let detected = match &choice.format {
+        None => contest.winner,
+        Some(name) => chosen_format(name, &lines, known)
+            .ok_or_else(|| format!("no text format is called {name}: see boxclock formats"))?,
+    };
+    source.reader = Reader::Lines(detected);
+    source.platform = platform_of(&source, &texts, detected.format.name());
+    source.contest = Some(contest);
+    source.header = detected.format.header(&lines, detected.hint);
+    if let Some(note) = detected.format.settle(&lines, &mut source_lines(&source), detected.hint, choice.dates) {
+        source.reader = Reader::Lines(Detected { hint: note.hint, ..detected });
+        source.trouble.extend(note.trouble.map(Trouble::note));
+    }
+    Ok(source)
+}
+
+fn chosen_format(name: &str, lines: &[&[u8]], known: &Known<'_>) -> Option<Detected> {
+    let format = format::by_name(name, known.formats)?;
+    Some(Detected { format, hint: format.fit(lines).hint })
+}
+
+fn zone_of(candidate: &Candidate, choice: &Choice, known: &Known<'_>) -> (Zone, ZoneFrom) {
+    let by_host = candidate.host.as_ref().and_then(|host| known.options.host_zones.get(host));
+    if let Some(zone) = choice.zone.as_ref().or(by_host).or(known.options.zone.as_ref()) {
+        return (zone.clone(), ZoneFrom::User);
+    }
+    match &candidate.zone {
+        Some(zone) => (zone.clone(), ZoneFrom::Host),
+        None => (known.case_zone.clone(), ZoneFrom::Case),
+    }
+}
+
+/// The start of a file, and pieces of its middle and end where it is larger.
+fn sample(source: &Source, start: Vec<u8>) -> std::io::Result<Vec<Vec<u8>>> {
+    let piece = limits::SAMPLE_BYTES as u64;
+    let mut samples = vec![start];
+    if source.len_bytes > 4 * piece {
+        let file = SourceFile::open(&source.path)?;
+        for offset in [source.len_bytes / 2, source.len_bytes - piece] {
+            samples.push(file.read(offset & !1, limits::SAMPLE_BYTES)?);
+        }
+    }
+    Ok(samples)
+}
+
+/// The lines of a sample that are not blank, without the first of a piece from inside the file, which may be cut.
+fn sample_lines(text: &[u8], end: LineEnd, inside: bool) -> impl Iterator<Item = &[u8]> {
+    text.split(move |byte| *byte == end as u8)
+        .skip(usize::from(inside))
+        .map(bare_line)
+        .filter(|line| !line.trim_ascii().is_empty())
+        .take(1000)
+}
+
+/// All lines of a source, decoded, read piece by piece: for questions that only the whole file can answer.
+fn source_lines(source: &Source) -> impl Iterator<Item = Vec<u8>> + use<> {
+    let (encoding, end) = (source.encoding, source.line_end);
+    let file = SourceFile::open(&source.path);
+    let mut at = source.mark_bytes;
+    let mut pending: Vec<u8> = Vec::new();
+    let mut lines: Vec<Vec<u8>> = Vec::new();
+    std::iter::from_fn(move || {
+        loop {
+            if let Some(line) = lines.pop() {
+                return Some(line);
+            }
+            let bytes = file.as_ref().ok()?.read(at, limits::CHUNK_BYTES as usize).ok()?;
+            if bytes.is_empty() && pending.is_empty() {
+                return None;
+            }
+            at += bytes.len() as u64;
+            let ended = bytes.is_empty();
+            pending.extend_from_slice(&bytes);
+            let mut pos = 0;
+            while let Some(next) = encoding.line_end(&pending, pos, end) {
+                let head = &pending[pos..next.min(pos + limits::LINE_HEAD_BYTES)];
+                lines.push(bare_line(&encoding.decode(head)).to_vec());
+                pos = next;
+            }
+            pending.drain(..pos);
+            if ended || pending.len() > 2 * limits::CHUNK_BYTES as usize {
+                pending.truncate(limits::LINE_HEAD_BYTES);
+                lines.push(bare_line(&encoding.decode(&pending)).to_vec());
+                pending.clear();
+            }
+            lines.reverse();
+        }
+    })
+}
+
+fn kind_by_magic(start: &[u8]) -> &'static str {
+    match start {
+        [0x7F, b'E', b'L', b'F', ..] | [b'M', b'Z', ..] => "a program",
+        [b'S', b'Q', b'L', b'i', ..] => "a database",
+        _ if !start.is_empty() && start.iter().all(|byte| *byte == 0) => "nothing but NUL bytes",
+        _ => "unknown data",
+    }
+}
+
+/// The kind of system, as far as the file itself shows it.
+fn platform_of(source: &Source, texts: &[Vec<u8>], format: &str) -> Platform {
+    let text = texts.first().map(Vec::as_slice).unwrap_or_default();
+    let line_ends = memchr::memchr_iter(b'\n', text).count();
+    let carriage = text.windows(2).filter(|pair| pair == b"\r\n").count();
+    if matches!(source.encoding, Encoding::Utf16Le) || (line_ends > 0 && carriage * 2 > line_ends) {
+        Platform::Windows
+    } else if matches!(format, "rfc3164" | "rfc5424" | "dpkg" | "kernel-ring") {
+        Platform::Linux
+    } else {
+        Platform::Unknown
+    }
+}
+
+/// A host is one system: what is known of one of its sources holds for those that do not show it.
+pub(super) fn platforms_by_host(sources: &mut [Source]) {
+    let known: std::collections::HashMap<String, Platform> = sources
+        .iter()
+        .filter(|source| source.platform != Platform::Unknown)
+        .filter_map(|source| source.host.clone().map(|host| (host, source.platform)))
+        .collect();
+    for source in sources.iter_mut().filter(|source| source.platform == Platform::Unknown) {
+        if let Some(platform) = source.host.as_ref().and_then(|host| known.get(host)) {
+            source.platform = *platform;
+        }
+    }
+}
+
