@@ -12,11 +12,12 @@ use crate::crash::DumpFormat;
 use crate::event::Table;
 use crate::format::{Contest, Detected, Header, LineFormat};
 use crate::gather::Seal;
-use crate::logbook::Story;
+use crate::logbook::{Logbook, Story};
 use crate::text::{Encoding, LineEnd};
 use crate::work::Work;
 use crate::{Error, Result};
 
+mod boot;
 mod chunk;
 mod finish;
 mod generations;
@@ -24,9 +25,11 @@ mod index;
 mod inventory;
 mod load;
 mod look;
+mod schedule;
 
 pub use inventory::{FileFound, find_files};
 pub use load::Loader;
+pub use schedule::Focus;
 
 /// How a source's bytes become events.
 #[derive(Clone, Copy)]
@@ -146,6 +149,10 @@ pub struct SourceReport {
     pub attached_lines: u64,
     /// Events without a time of their own.
     pub undated_events: u64,
+    /// Bytes of all records.
+    pub event_bytes: u64,
+    /// Bytes that belong to no record: the byte-order mark, and blank lines before the first record.
+    pub other_bytes: u64,
     /// Lines at its end that stand again in the next generation, and are read there.
     pub repeated_lines: u64,
     /// First time, by its own clock.
@@ -183,12 +190,14 @@ impl Choice {
             "encoding" => {
                 let known = "utf-8, utf-16le, utf-16be, windows-1252 or iso-8859-1";
                 let encoding = Encoding::parse(value);
-                self.encoding = Some(encoding.ok_or_else(|| Error::new(format!("no encoding \"{value}\": write {known}")))?);
+                self.encoding =
+                    Some(encoding.ok_or_else(|| Error::new(format!("no encoding \"{value}\": write {known}")))?);
             }
             _ => {
                 let known = "day-first, month-first or year-first";
                 let order = DateOrder::parse(value);
-                self.dates = Some(order.ok_or_else(|| Error::new(format!("no order of dates \"{value}\": write {known}")))?);
+                self.dates =
+                    Some(order.ok_or_else(|| Error::new(format!("no order of dates \"{value}\": write {known}")))?);
             }
         }
         Ok(())
@@ -208,8 +217,30 @@ pub struct Options {
     pub choices: HashMap<String, Choice>,
     /// Folders or files with the label of their host.
     pub hosts: Vec<(String, PathBuf)>,
+    /// When a host's system started, UTC nanoseconds, by label; "" for hosts that are not named.
+    pub boot: HashMap<String, i64>,
     /// Passwords to try on encrypted members of archives.
     pub passwords: Vec<String>,
+}
+
+impl Options {
+    /// Brings in what a logbook remembers; what was said already counts more.
+    ///
+    /// # Errors
+    /// When the logbook cannot be read.
+    pub fn remembered(&mut self, logbook: &Logbook) -> Result<()> {
+        for (name, drift) in logbook.drift()? {
+            self.drift.entry(name).or_insert(drift);
+        }
+        for (source, known) in logbook.choices()? {
+            let choice = self.choices.entry(source).or_default();
+            choice.format = choice.format.take().or(known.format);
+            choice.encoding = choice.encoding.or(known.encoding);
+            choice.zone = choice.zone.take().or(known.zone);
+            choice.dates = choice.dates.or(known.dates);
+        }
+        Ok(())
+    }
 }
 
 /// Something that was not read, and why.
@@ -222,7 +253,10 @@ pub struct LeftOut {
 }
 
 /// An open case.
+#[derive(Clone)]
 pub struct Case {
+    /// What it was opened from.
+    pub paths: Vec<PathBuf>,
     /// What it is called: the box's or folder's name until the story has a title.
     pub name: String,
     /// Its sources, in order of name.
@@ -250,6 +284,11 @@ impl Case {
     /// When a path does not exist or cannot be read at all, or a box is damaged.
     pub fn open(paths: &[PathBuf], options: Options, work: &Work) -> Result<Self> {
         inventory::open(paths, options, work)
+    }
+
+    /// Where the logbook of a case of these paths is.
+    pub fn logbook_path(paths: &[PathBuf], options: &Options) -> Option<PathBuf> {
+        inventory::logbook_path(paths, options)
     }
 
     /// Reads all events. See [`Loader`] for doing so in the background.

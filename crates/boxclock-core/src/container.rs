@@ -149,6 +149,15 @@ pub fn open(file: &FileFound, kind: Kind, passwords: &[String], work: &Work) -> 
     }
 }
 
+/// Extracts a container into an empty folder, without the cache.
+///
+/// # Errors
+/// When the folder cannot be written, or the work is cancelled.
+pub fn extract_into(file: &FileFound, kind: Kind, folder: &Path, passwords: &[String], work: &Work) -> Result<Opened> {
+    let contents = extract::extract(file, kind, folder, passwords, work)?;
+    opened(contents, folder, file).ok_or_else(|| Error::new(format!("{} has vanished meanwhile", folder.display())))
+}
+
 /// One folder of the cache for each state of each container.
 fn cache_folder(file: &FileFound, passwords: &[String]) -> Result<PathBuf> {
     let mut hash = Sha256::new();
@@ -168,7 +177,10 @@ fn cache_folder(file: &FileFound, passwords: &[String]) -> Result<PathBuf> {
 
 fn stored(target: &Path, file: &FileFound) -> Option<Opened> {
     let text = std::fs::read(target.join(CONTENTS_NAME)).ok()?;
-    let contents: Contents = serde_json::from_slice(&text).ok()?;
+    opened(serde_json::from_slice(&text).ok()?, target, file)
+}
+
+fn opened(contents: Contents, target: &Path, file: &FileFound) -> Option<Opened> {
     let mut opened = Opened::default();
     for member in contents.members {
         let path = target.join(member.number.to_string());

@@ -237,7 +237,8 @@ pub fn contest(lines: &[&[u8]], own: &[&'static dyn LineFormat]) -> Contest {
     // Stable: of equals the one asked first stays first.
     fits.sort_by_key(|(_, fit)| std::cmp::Reverse(fit.heads));
     let winner = fits.first().map_or(PLAIN, |(format, fit)| Detected { format: *format, hint: fit.hint });
-    let contenders = fits.iter().map(|(format, fit)| Contender { name: format.name().to_owned(), heads: fit.heads }).collect();
+    let contenders =
+        fits.iter().map(|(format, fit)| Contender { name: format.name().to_owned(), heads: fit.heads }).collect();
     Contest { lines: lines.len(), contenders, winner }
 }
 

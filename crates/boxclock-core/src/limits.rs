@@ -21,6 +21,9 @@ pub const SAMPLE_BYTES: usize = 64 << 10;
 /// Bytes at the seam of two generations of a log that are searched for repeated lines.
 pub const SEAM_BYTES: u64 = 1 << 20;
 
+/// Bytes at the start of a log that are searched for the start of the system.
+pub const BOOT_BYTES: usize = 4 << 20;
+
 /// Different codes that one case can hold. Beyond it a source gets a trouble line.
 pub const DISTINCT_CODES: usize = 1 << 20;
 

@@ -375,7 +375,8 @@ impl Logbook {
         self.change(&format!("{what} of {source}: {value}"), |connection| {
             connection.execute("DELETE FROM choice WHERE source = ?1 AND what = ?2", [source, what])?;
             if !value.is_empty() {
-                connection.execute("INSERT INTO choice (source, what, value) VALUES (?1, ?2, ?3)", [source, what, value])?;
+                connection
+                    .execute("INSERT INTO choice (source, what, value) VALUES (?1, ?2, ?3)", [source, what, value])?;
             }
             Ok(())
         })

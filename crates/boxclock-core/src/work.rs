@@ -32,8 +32,9 @@ impl Work {
         if self.is_cancelled() { Err(Error::new("cancelled")) } else { Ok(()) }
     }
 
-    /// Says how many bytes there are to do.
+    /// Starts a new part of the work: says how many bytes there are to do.
     pub fn set_total(&self, bytes: u64) {
+        self.0.done_bytes.store(0, Ordering::Relaxed);
         self.0.total_bytes.store(bytes, Ordering::Relaxed);
     }
 

@@ -60,7 +60,10 @@ fn the_demo_case_tells_the_story() {
     // With the gateway's clock as it is, the service fails before the gateway refuses anything.
     let failed = "component=dosingd level=fatal assertion";
     assert!(first(&case, &loaded, failed) < first(&case, &loaded, "host=dose-gw refused"));
-    let corrected = loaded.with_drift(&case.sources, &[("dose-gw".to_owned(), boxclock_core::clock::Drift::from(-401_000_000_000))].into());
+    let corrected = loaded.with_drift(
+        &case.sources,
+        &[("dose-gw".to_owned(), boxclock_core::clock::Drift::from(-401_000_000_000))].into(),
+    );
     let order = [
         "console-setup 3010 or \"exit code 3010\" source~Temp",
         "\"frame format 2 chosen\"",

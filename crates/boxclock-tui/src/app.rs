@@ -67,6 +67,12 @@ pub enum Prompt {
     Note,
     /// The clock of a host.
     Clock(String),
+    /// The zone of a source, by its name.
+    Zone(String),
+    /// Format, encoding or order of dates of a source, by its name.
+    ReadAs(String),
+    /// A password for archives.
+    Password,
     /// A field of the story, by its key.
     Field(&'static str),
     /// The reason of a link of the chain.
@@ -94,6 +100,8 @@ pub enum Undo {
     /// Take the pin away, or give it its note of before.
     Unpin(String, u64, Option<String>),
     Clock(String, Drift),
+    /// What was chosen for a source before: source, what, value.
+    Choice(String, &'static str, String),
     Field(&'static str, String),
     Chain(Vec<ChainLink>),
 }
@@ -249,6 +257,19 @@ impl App {
     pub fn load(&mut self) {
         let case = Arc::clone(&self.case);
         self.jobs.load(&case);
+    }
+
+    /// Puts the case, opened again, in the place of the old one, and reads it.
+    pub fn replace(&mut self, case: Case) {
+        self.reader = RecordReader::new(Arc::clone(&case.sources));
+        let drift = self.drift.clone();
+        self.case = Arc::new(case);
+        if let Some(case) = Arc::get_mut(&mut self.case) {
+            case.options.drift = drift;
+        }
+        self.anchor = None;
+        self.back.clear();
+        self.load();
     }
 
     /// How many events the view has.

@@ -2,9 +2,11 @@
 //! older, and results of cancelled ones are dropped.
 
 use std::collections::HashMap;
+use std::path::PathBuf;
 use std::sync::Arc;
+use std::time::{Duration, Instant};
 
-use boxclock_core::case::{Case, Loaded, Loader, Source};
+use boxclock_core::case::{Case, Focus, Loaded, Loader, Options, Source};
 use boxclock_core::clock::Drift;
 use boxclock_core::query::{Filter, RowSet, problem_rows, rows_in_order};
 use boxclock_core::timeline::density::{Density, density};
@@ -20,6 +22,8 @@ pub enum Event {
     Loaded(Loaded),
     /// A job is done.
     Done(u64, Outcome),
+    /// The case was opened again.
+    Opened(Box<boxclock_core::Result<Case>>),
 }
 
 /// What a job found.
@@ -60,17 +64,29 @@ pub struct Jobs {
     running: HashMap<Kind, (u64, Work)>,
     next: u64,
     loading: Work,
+    started: Instant,
+    focus: Focus,
 }
 
 impl Jobs {
     /// Sends results to `sender`.
     pub fn new(sender: Sender<Event>) -> Self {
-        Self { sender, running: HashMap::new(), next: 0, loading: Work::default() }
+        Self {
+            sender,
+            running: HashMap::new(),
+            next: 0,
+            loading: Work::default(),
+            started: Instant::now(),
+            focus: Focus::default(),
+        }
     }
 
     /// Starts to read a case.
     pub fn load(&mut self, case: &Case) {
         let loader = Loader::new(case);
+        // What is still being read for an older state of the case is of no use any more.
+        self.loading.cancel();
+        (self.loading, self.started, self.focus) = (Work::default(), Instant::now(), loader.focus());
         let (work, sender) = (self.loading.clone(), self.sender.clone());
         std::thread::spawn(move || {
             // Cancelled reading has nobody to tell; all else is published.
@@ -81,9 +97,26 @@ impl Jobs {
         });
     }
 
-    /// Bytes read and to be read.
-    pub fn progress(&self) -> (u64, u64) {
-        self.loading.progress()
+    /// Opens a case again.
+    pub fn open(&mut self, paths: Vec<PathBuf>, options: Options) {
+        let sender = self.sender.clone();
+        let work = Work::default();
+        std::thread::spawn(move || {
+            let opened = Case::open(&paths, options, &work);
+            // The receiver is gone when the program ends.
+            let _ = sender.send(Event::Opened(Box::new(opened)));
+        });
+    }
+
+    /// Bytes read and to be read, and for how long reading has gone on.
+    pub fn progress(&self) -> (u64, u64, Duration) {
+        let (done, total) = self.loading.progress();
+        (done, total, self.started.elapsed())
+    }
+
+    /// Says which moment is looked at, while reading goes on.
+    pub fn look_at(&self, time: i64) {
+        self.focus.set(time);
     }
 
     fn start(&mut self, kind: Kind, job: impl FnOnce(&Work) -> Option<Outcome> + Send + 'static) {
@@ -127,7 +160,10 @@ impl Jobs {
                     Err(error) => return Some(Outcome::Failed(error.to_string())),
                 },
             };
-            let problems = places(rows.as_ref().map_or(&*table.order, |rows: &Arc<Vec<u32>>| rows.as_slice()), &problem_rows(table));
+            let problems = places(
+                rows.as_ref().map_or(&*table.order, |rows: &Arc<Vec<u32>>| rows.as_slice()),
+                &problem_rows(table),
+            );
             Some(Outcome::View(ViewRows { rows, problems: Arc::new(problems) }))
         });
     }
@@ -151,6 +187,18 @@ impl Jobs {
     }
 
     /// Merges again with other clock corrections.
+    pub fn zones(
+        &mut self,
+        loaded: Loaded,
+        old: Arc<Vec<Source>>,
+        new: Arc<Vec<Source>>,
+        changed: Vec<usize>,
+        drift: HashMap<String, Drift>,
+    ) {
+        self.start(Kind::Clocks, move |_| Some(Outcome::Clocks(loaded.with_zones(&old, &new, &changed, &drift))));
+    }
+
+    /// Applies other clocks.
     pub fn clocks(&mut self, loaded: Loaded, sources: Arc<Vec<Source>>, drift: HashMap<String, Drift>) {
         self.start(Kind::Clocks, move |_| Some(Outcome::Clocks(loaded.with_drift(&sources, &drift))));
     }

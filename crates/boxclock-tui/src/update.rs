@@ -17,6 +17,7 @@ use crate::jobs::{Event, Kind, Outcome, ViewRows};
 use crate::keys::{self, Action};
 
 mod act;
+mod sources;
 mod typing;
 pub use typing::{offered, typed};
 
@@ -29,10 +30,20 @@ pub fn event(app: &mut App, event: Event) {
                 done(app, outcome);
             }
         }
+        Event::Opened(case) => sources::reopened(app, *case),
         Event::Input(Input::Key(key)) if key.kind != KeyEventKind::Release => self::key(app, key),
         Event::Input(Input::Mouse(mouse)) => self::mouse(app, mouse),
         Event::Input(Input::Paste(text)) => typing::paste(app, &text),
         Event::Input(_) => {}
+    }
+}
+
+/// While a case is read, what is looked at is read first.
+fn look_at(app: &App) {
+    if !app.loaded.complete
+        && let Some(time) = app.chosen().and_then(|event| event.time())
+    {
+        app.jobs.look_at(time);
     }
 }
 
@@ -177,6 +188,7 @@ fn key(app: &mut App, key: KeyEvent) {
             } else if let Some(action) = keys::action(key, app.step.scope()) {
                 act::run(app, action);
             }
+            look_at(app);
         }
     }
 }

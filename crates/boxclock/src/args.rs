@@ -44,7 +44,18 @@ pub enum Command {
     )]
     Events(Events),
     /// Print what was read: format, encoding, zone, events, bytes, trouble
-    Sources(Listing),
+    #[command(after_help = "Examples:\n  boxclock sources night.box.zip\n  boxclock sources --explain app.log\n  \
+        boxclock sources /var/log --format /var/log/odd.log=iso-text --remember")]
+    Sources(Sources),
+    /// List the text formats, and check those of your own
+    #[command(
+        after_help = "Own formats are TOML files in the folder that this prints; see the guide, \"Own formats\"."
+    )]
+    Formats {
+        /// Check these files instead of the folder
+        #[arg(value_name = "FILE.toml")]
+        paths: Vec<PathBuf>,
+    },
     /// Explain codes, in any writing: hexadecimal, signed or unsigned decimal, or a name
     #[command(
         after_help = "Examples:\n  boxclock code 0x80070005 1603\n  boxclock code 5 --os linux\n  boxclock code -2147024891"
@@ -73,12 +84,31 @@ pub struct Reading {
     /// A folder or file with the label of its host
     #[arg(long, value_name = "LABEL=PATH")]
     pub host: Vec<String>,
-    /// The zone of sources that carry none, for all or for one host: +02:00, Europe/Lisbon
+    /// The zone of sources that carry none, for all, for one host or for one source: +02:00, Europe/Lisbon
     #[arg(long, value_name = "[LABEL=]ZONE", allow_hyphen_values = true)]
     pub zone: Vec<String>,
-    /// What to add to a host's clock: dose-gw=-6m41s
+    /// What to add to the clock of a host or of one source, perhaps with a rate: dose-gw=-6m41s,
+    /// dose-gw=+2s,20ppm@2026-04-12T02:00:00Z
     #[arg(long, value_name = "LABEL=±DURATION", allow_hyphen_values = true)]
     pub drift: Vec<String>,
+    /// A file with passwords for encrypted members of archives, one a line
+    #[arg(long, value_name = "FILE")]
+    pub password_file: Option<PathBuf>,
+    /// Read a source in this format (see boxclock formats)
+    #[arg(long, value_name = "SOURCE=FORMAT")]
+    pub format: Vec<String>,
+    /// Read a source in this encoding: utf-8, utf-16le, utf-16be, windows-1252, iso-8859-1
+    #[arg(long, value_name = "SOURCE=ENCODING")]
+    pub encoding: Vec<String>,
+    /// Read the dates of a source in this order: day-first, month-first, year-first
+    #[arg(long, value_name = "SOURCE=ORDER")]
+    pub dates: Vec<String>,
+    /// When a host's system started, for logs whose times count from there
+    #[arg(long, value_name = "[LABEL=]TIME")]
+    pub boot: Vec<String>,
+    /// Keep what --zone SOURCE=, --drift, --format, --encoding and --dates say in the case's logbook
+    #[arg(long)]
+    pub remember: bool,
     /// Show progress on standard error
     #[arg(long)]
     pub progress: bool,
@@ -170,6 +200,15 @@ pub struct Listing {
     /// The form of the output
     #[arg(long = "as", value_name = "FORM", default_value = "text")]
     pub form: ListForm,
+}
+
+#[derive(Args)]
+pub struct Sources {
+    #[command(flatten)]
+    pub listing: Listing,
+    /// Show what was tried on each source and why one format won, and read no events
+    #[arg(long)]
+    pub explain: bool,
 }
 
 #[derive(Args)]

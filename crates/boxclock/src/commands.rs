@@ -5,9 +5,10 @@ use std::io::{self, BufWriter, Write};
 use std::path::{Path, PathBuf};
 use std::time::{SystemTime, UNIX_EPOCH};
 
-use boxclock_core::case::{Case, LeftOut, Loaded, Options};
+use boxclock_core::case::{Case, LeftOut, Loaded, Options, Source};
 use boxclock_core::clock::{Zone, human};
 use boxclock_core::code::{self, Platform};
+use boxclock_core::format;
 use boxclock_core::gather::{self, PackOptions};
 use boxclock_core::logbook::{Logbook, Story};
 use boxclock_core::platform;
@@ -30,11 +31,17 @@ pub fn run(command: Command) -> Ended {
         Command::Pack(pack) => self::pack(&pack),
         Command::Check(check) => self::check(&check),
         Command::Events(events) => self::events(&events),
-        Command::Sources(list) => {
+        Command::Sources(sources) if sources.explain => {
+            let case = open(&sources.listing.reading, &cancellable())?;
+            listing::explain(&case)?;
+            Ok(name_left_out(&case, &Loaded::default()))
+        }
+        Command::Sources(args::Sources { listing: list, .. }) => {
             let (case, loaded) = read(&list.reading)?;
             listing::sources(&case, &loaded, list.form)?;
             Ok(name_left_out(&case, &loaded))
         }
+        Command::Formats { paths } => formats(&paths),
         Command::Code(code) => explain(&code),
         Command::Codes(list) => {
             let (case, loaded) = read(&list.reading)?;
@@ -61,16 +68,46 @@ fn labelled<'a>(flag: &str, text: &'a str) -> Result<(&'a str, &'a str), Failure
     }
 }
 
+/// Takes choices `SOURCE=VALUE`. The name of a source may hold `=`; a value does not.
+fn choose(options: &mut Options, what: &str, texts: &[String]) -> Result<(), Failure> {
+    for text in texts {
+        let (source, value) = text
+            .rsplit_once('=')
+            .filter(|(source, value)| !source.is_empty() && !value.is_empty())
+            .ok_or_else(|| Failure::Usage(format!("--{what} {text}: write --{what} SOURCE=VALUE")))?;
+        let choice = options.choices.entry(source.to_owned()).or_default();
+        choice.set(what, value).map_err(|error| Failure::Usage(error.to_string()))?;
+    }
+    Ok(())
+}
+
 fn options(reading: &Reading) -> Result<Options, Failure> {
     let mut options = Options::default();
     let usage = |error: boxclock_core::Error| Failure::Usage(error.to_string());
     for text in &reading.zone {
         match text.split_once('=') {
             Some((label, zone)) => {
+                // The label of a host or the name of a source: which one shows when the case is open.
                 options.host_zones.insert(label.to_owned(), Zone::parse(zone).map_err(usage)?);
+                choose(&mut options, "zone", std::slice::from_ref(text))?;
             }
             None => options.zone = Some(Zone::parse(text).map_err(usage)?),
         }
+    }
+    choose(&mut options, "format", &reading.format)?;
+    choose(&mut options, "encoding", &reading.encoding)?;
+    choose(&mut options, "dates", &reading.dates)?;
+    for text in &reading.boot {
+        let (label, time) = text.split_once('=').unwrap_or(("", text));
+        match human::time(time, &options.zone.clone().unwrap_or_else(Zone::utc)).map_err(usage)? {
+            human::Typed::Instant(ns) => options.boot.insert(label.to_owned(), ns),
+            human::Typed::OfDay(_) => return Err(Failure::Usage(format!("--boot {text}: write the date too"))),
+        };
+    }
+    if let Some(path) = &reading.password_file {
+        let text = std::fs::read_to_string(path)
+            .map_err(|error| Failure::Because(format!("cannot read {}: {error}", path.display())))?;
+        options.passwords = text.lines().filter(|line| !line.is_empty()).map(str::to_owned).collect();
     }
     for text in &reading.drift {
         let (label, duration) = labelled("drift", text)?;
@@ -97,13 +134,33 @@ fn cancellable() -> Work {
 
 /// Opens a case and brings in the clock corrections of its logbook; those on the command line win.
 fn open(reading: &Reading, work: &Work) -> Result<Case, Failure> {
-    let mut case = Case::open(&reading.paths, options(reading)?, work)?;
-    if let Some(path) = case.logbook_path.as_ref().filter(|path| path.exists()) {
-        for (host, ns) in Logbook::open(path)?.drift()? {
-            case.options.drift.entry(host).or_insert(ns.into());
+    let mut options = options(reading)?;
+    let path = Case::logbook_path(&reading.paths, &options);
+    if let Some(path) = &path
+        && reading.remember
+    {
+        remember(&Logbook::open(path)?, reading, &options)?;
+    }
+    if let Some(path) = path.filter(|path| path.exists()) {
+        options.remembered(&Logbook::open(&path)?)?;
+    }
+    Ok(Case::open(&reading.paths, options, work)?)
+}
+
+/// Writes what the command line says about single sources and clocks into the logbook.
+fn remember(logbook: &Logbook, reading: &Reading, options: &Options) -> Result<(), Failure> {
+    for (name, drift) in &options.drift {
+        logbook.set_drift(name, *drift)?;
+    }
+    let zones = reading.zone.iter().filter(|text| text.contains('='));
+    let named = [("format", &reading.format), ("encoding", &reading.encoding), ("dates", &reading.dates)];
+    let named = named.into_iter().flat_map(|(what, texts)| texts.iter().map(move |text| (what, text)));
+    for (what, text) in named.chain(zones.map(|text| ("zone", text))) {
+        if let Some((source, value)) = text.rsplit_once('=') {
+            logbook.set_choice(source, what, value)?;
         }
     }
-    Ok(case)
+    Ok(())
 }
 
 fn read(reading: &Reading) -> Result<(Case, Loaded), Failure> {
@@ -111,11 +168,11 @@ fn read(reading: &Reading) -> Result<(Case, Loaded), Failure> {
     let _shown = reading.progress.then(|| progress::Shown::start(&work, "reading"));
     let case = open(reading, &work)?;
     let loaded = case.load(&work)?;
-    for label in case.options.drift.keys().chain(case.options.host_zones.keys()) {
-        let known =
-            loaded.table.hosts.contains(label) || case.sources.iter().any(|source| source.host.as_ref() == Some(label));
-        if !known {
-            say(&format!("no host is called {label}; hosts are: {}", loaded.table.hosts[1..].join(", ")));
+    let options = &case.options;
+    for label in options.drift.keys().chain(options.host_zones.keys()).chain(options.choices.keys()) {
+        let is_source = |source: &Source| source.host.as_ref() == Some(label) || source.name == *label;
+        if !loaded.table.hosts.contains(label) && !case.sources.iter().any(is_source) {
+            say(&format!("no host or source is called {label}; hosts are: {}", loaded.table.hosts[1..].join(", ")));
         }
     }
     Ok((case, loaded))
@@ -137,6 +194,40 @@ fn name_left_out(case: &Case, loaded: &Loaded) -> Outcome {
         }
     }
     outcome
+}
+
+/// Lists our formats, and those of the user with what is wrong with them.
+fn formats(paths: &[PathBuf]) -> Ended {
+    let mut out = io::stdout().lock();
+    let mut wrong = Vec::new();
+    if paths.is_empty() {
+        for format in format::LINE_FORMATS {
+            writeln!(out, "{}", format.name())?;
+        }
+        for dump in boxclock_core::crash::DUMP_FORMATS {
+            writeln!(out, "{}", dump.name())?;
+        }
+        let folder = platform::config_dir().map(|folder| folder.join("formats"));
+        if let Some(folder) = folder {
+            writeln!(out, "\nown formats in {}:", folder.display())?;
+            let (own, mistakes) = format::load_own(&folder);
+            for format in own {
+                writeln!(out, "{}", format.name())?;
+            }
+            wrong = mistakes;
+        }
+    }
+    for path in paths {
+        let read = std::fs::read_to_string(path).map_err(|error| error.to_string());
+        match read.and_then(|text| format::OwnFormat::parse(&text).map_err(|error| error.to_string())) {
+            Ok(_) => writeln!(out, "{}: good", path.display())?,
+            Err(error) => wrong.push((path.display().to_string(), error)),
+        }
+    }
+    for (path, reason) in &wrong {
+        say(&format!("{path}: {reason}"));
+    }
+    if wrong.is_empty() { Ok(Outcome::Done) } else { Err(Failure::Because("a format is wrong".into())) }
 }
 
 fn events(arguments: &args::Events) -> Ended {
@@ -328,7 +419,11 @@ fn seal_demo(into: &Path) -> Result<(), Failure> {
 }
 
 fn full_screen(reading: &Reading) -> Ended {
-    let case = open(reading, &Work::default())?;
+    // Archives are unpacked before the screen can show their sources: that may take a while.
+    let work = cancellable();
+    let shown = progress::Shown::start_late(&work, "unpacking");
+    let case = open(reading, &work)?;
+    drop(shown);
     boxclock_tui::run(case).map_err(|error| Failure::Because(error.to_string()))?;
     Ok(Outcome::Done)
 }

@@ -2,11 +2,11 @@
 
 use std::sync::Arc;
 
-use super::Source;
 use super::chunk::inherit;
+use super::{Source, ZoneFrom};
 use crate::clock::day::days_before;
 use crate::clock::scan::Civil;
-use crate::clock::{DAY, Resolver, SECOND, TimeKnown, year};
+use crate::clock::{DAY, MINUTE, Resolver, SECOND, TimeKnown, Zone, year};
 use crate::event::{NO_TIME, Segment, flag};
 
 /// Takes years from earlier pieces where a New Year lies between them and the piece behind.
@@ -17,8 +17,13 @@ pub(super) fn years_across(segments: &mut [Arc<Segment>], source: &Source, behin
     let mut behind = behind;
     let mut resolver = Resolver::new(source.zone.clone());
     for segment in segments.iter_mut().rev() {
-        let last =
-            segment.times.iter().zip(segment.flags.iter()).rev().find(|(_, flags)| is_open(flags)).map(|(time, _)| *time);
+        let last = segment
+            .times
+            .iter()
+            .zip(segment.flags.iter())
+            .rev()
+            .find(|(_, flags)| is_open(flags))
+            .map(|(time, _)| *time);
         let Some(last) = last else { continue };
         let mut years = 0;
         while behind.is_some_and(|behind| minus_years(last, years) > behind.saturating_add(DAY * 180)) {
@@ -34,7 +39,8 @@ pub(super) fn years_across(segments: &mut [Arc<Segment>], source: &Source, behin
                 }
             });
         }
-        behind = segment.times.iter().zip(segment.flags.iter()).find(|(_, flags)| is_open(flags)).map(|(time, _)| *time);
+        behind =
+            segment.times.iter().zip(segment.flags.iter()).find(|(_, flags)| is_open(flags)).map(|(time, _)| *time);
     }
 }
 
@@ -101,3 +107,37 @@ pub(super) fn dates_across(segments: &mut [Arc<Segment>]) {
         }
     }
 }
+
+/// A segment as it is when the times of its source that carry no zone are those of the source's zone, not of `old`.
+pub(super) fn in_zone(segment: &Segment, old: &Zone, source: &Source) -> Segment {
+    let mut moved = segment.clone();
+    let mut resolver = Resolver::new(source.zone.clone());
+    let known = if source.zone_from == ZoneFrom::Case { TimeKnown::AssumedZone } else { TimeKnown::ZoneKnown };
+    // Offsets change on quarters of an hour: one answer holds for all times in a quarter.
+    let (mut quarter, mut offset) = (i64::MIN, 0);
+    moved.change_times(|times, flags| {
+        let mut previous = i64::MIN;
+        for (time, flags) in times.iter_mut().zip(flags) {
+            let kind = TimeKnown::from_bits(*flags);
+            if kind == TimeKnown::Inherited && previous != i64::MIN {
+                *time = previous;
+            } else if kind.is_local() {
+                if time.div_euclid(QUARTER) != quarter {
+                    quarter = time.div_euclid(QUARTER);
+                    offset = i64::from(old.offset_at(*time)) * SECOND;
+                }
+                let (utc, ambiguous) = resolver.resolve(time.saturating_add(offset), previous);
+                *time = utc;
+                let kind = if matches!(kind, TimeKnown::AssumedZone | TimeKnown::ZoneKnown) { known } else { kind };
+                *flags = *flags & !(flag::TIME_KNOWN | flag::AMBIGUOUS) | kind as u8;
+                *flags |= if ambiguous { flag::AMBIGUOUS } else { 0 };
+            }
+            if *time != NO_TIME {
+                previous = *time;
+            }
+        }
+    });
+    moved
+}
+
+const QUARTER: i64 = 15 * MINUTE;

@@ -101,13 +101,15 @@ fn share_once(older: &mut Source, younger: &Source) {
     let most = limits::SEAM_BYTES.min(older.len_bytes).min(younger.len_bytes);
     let from = (older.len_bytes - most) & !1;
     let read = |source: &Source, from: u64, most: u64| SourceFile::open(&source.path)?.read(from, most as usize);
-    let (Ok(tail), Ok(head)) = (read(older, from, older.len_bytes - from), read(younger, younger.mark_bytes, most)) else {
+    let (Ok(tail), Ok(head)) = (read(older, from, older.len_bytes - from), read(younger, younger.mark_bytes, most))
+    else {
         // What cannot be read is named when its events are read.
         return;
     };
     let shared = overlap(&tail, &head);
     let Reader::Lines(detected) = younger.reader else { return };
-    let ends_line = |bytes: &[u8]| younger.encoding.line_end(bytes, bytes.len().saturating_sub(2) & !1, younger.line_end);
+    let ends_line =
+        |bytes: &[u8]| younger.encoding.line_end(bytes, bytes.len().saturating_sub(2) & !1, younger.line_end);
     let common = &head[..shared];
     if shared == 0 || ends_line(common) != Some(shared) {
         return;

@@ -17,7 +17,7 @@ use std::sync::Arc;
 use arrow_array::cast::AsArray;
 use arrow_array::types::{Int64Type, UInt8Type, UInt16Type, UInt32Type};
 use arrow_array::{Array, ArrayRef, Int64Array, RecordBatch, StringArray, UInt8Array, UInt16Array, UInt32Array};
-use arrow_buffer::{Buffer, MutableBuffer};
+use arrow_buffer::Buffer;
 use arrow_ipc::reader::{FileDecoder, read_footer_length};
 use arrow_ipc::writer::FileWriter;
 use arrow_ipc::{convert::try_fb_to_schema, root_as_footer};
@@ -245,8 +245,9 @@ const READ_BYTES: usize = 8 << 20;
 fn read_whole(path: &Path) -> io::Result<(Buffer, u32)> {
     let file = File::open(path)?;
     let length = usize::try_from(file.metadata()?.len()).map_err(io::Error::other)?;
-    let mut buffer = MutableBuffer::from_len_zeroed(length);
-    let next = std::sync::Mutex::new(buffer.as_slice_mut().chunks_mut(READ_BYTES).enumerate());
+    // Fresh zeroed memory costs nothing until the readers touch it, each on its own core.
+    let mut buffer = vec![0_u8; length];
+    let next = std::sync::Mutex::new(buffer.chunks_mut(READ_BYTES).enumerate());
     let read = || -> io::Result<Vec<(usize, crc32fast::Hasher)>> {
         let mut done = Vec::new();
         loop {
@@ -268,13 +269,14 @@ fn read_whole(path: &Path) -> io::Result<(Buffer, u32)> {
     let threads = crate::work::workers().min(length.div_ceil(READ_BYTES)).max(1);
     let mut parts: Vec<(usize, crc32fast::Hasher)> = std::thread::scope(|scope| {
         let handles: Vec<_> = (0..threads).map(|_| scope.spawn(read)).collect();
-        let joined = handles.into_iter().map(|handle| handle.join().unwrap_or_else(|_| Err(io::Error::other("failed"))));
+        let joined =
+            handles.into_iter().map(|handle| handle.join().unwrap_or_else(|_| Err(io::Error::other("failed"))));
         joined.collect::<io::Result<Vec<_>>>().map(|parts| parts.concat())
     })?;
     parts.sort_by_key(|(index, _)| *index);
     let mut crc = crc32fast::Hasher::new();
     parts.iter().for_each(|(_, part)| crc.combine(part));
-    Ok((buffer.into(), crc.finalize()))
+    Ok((Buffer::from_vec(buffer), crc.finalize()))
 }
 
 /// Writes the index of a source that has been read whole. `key` is that of the moment before it was read; if the file has
@@ -434,8 +436,8 @@ fn order_folder(name: &str) -> Option<PathBuf> {
     Some(platform::cache_dir()?.join("orders").join(name))
 }
 
-/// The merged order and the disordered rows of a case of `rows` events.
-pub(super) fn load_order(name: &str, rows: usize) -> Option<(Column<u32>, Column<u32>)> {
+/// The merged order and the disordered rows of a case.
+pub(super) fn load_order(name: &str) -> Option<(Column<u32>, Column<u32>)> {
     let folder = order_folder(name)?;
     let crc: u32 = std::fs::read_to_string(folder.join("checksum")).ok()?.parse().ok()?;
     let (buffer, found) = read_whole(&folder.join("order.arrow")).ok()?;
@@ -446,9 +448,12 @@ pub(super) fn load_order(name: &str, rows: usize) -> Option<(Column<u32>, Column
     let column = |at: usize| -> Option<Column<u32>> {
         Some(batches.get(at)?.columns().first()?.as_primitive_opt::<UInt32Type>()?.values().clone())
     };
-    let (order, disordered) = (column(0)?, column(1)?);
-    let inside = |rows_of: &[u32]| rows_of.iter().max().is_none_or(|row| (*row as usize) < rows);
-    (order.len() == rows && inside(&order) && inside(&disordered)).then_some((order, disordered))
+    Some((column(0)?, column(1)?))
+}
+
+/// Whether a merged order is kept under this name.
+pub(super) fn has_order(name: &str) -> bool {
+    order_folder(name).is_some_and(|folder| folder.join("checksum").is_file())
 }
 
 /// Writes the merged order of a case.

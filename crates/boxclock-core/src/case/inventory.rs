@@ -8,12 +8,12 @@ use std::time::UNIX_EPOCH;
 use sha2::{Digest, Sha256};
 
 use super::look::{self, Known, look, platforms_by_host};
-use super::{Case, LeftOut, Options, Trouble, cannot_read, generations};
+use super::{Case, LeftOut, Options, Trouble, boot, cannot_read, generations};
 use crate::clock::Zone;
+use crate::format::LineFormat;
 use crate::gather::{self, OpenBox};
 use crate::logbook::Story;
 use crate::work::{Work, parallel};
-use crate::format::LineFormat;
 use crate::{Result, container, format, limits, platform};
 
 /// A file found below a path.
@@ -147,8 +147,10 @@ pub(super) fn open(paths: &[PathBuf], options: Options, work: &Work) -> Result<C
         }
     }
     generations::group(&mut sources, work)?;
+    boot::find(&mut sources, &options);
     platforms_by_host(&mut sources);
     Ok(Case {
+        paths: paths.to_vec(),
         name: name.unwrap_or_default(),
         sources: Arc::new(sources),
         left_out,
@@ -181,11 +183,15 @@ fn open_containers(
     left_out: &mut Vec<LeftOut>,
     work: &Work,
 ) -> Result<Vec<Candidate>> {
+    let kinds = parallel(candidates.len(), work, |index| {
+        let start = look::start_of(&candidates[index].file.path, container::START_BYTES).ok()?;
+        container::Kind::of(&start)
+    });
+    work.check()?;
+    let packed = candidates.iter().zip(&kinds).filter(|(_, kind)| kind.is_some());
+    work.set_total(packed.map(|(candidate, _)| candidate.file.len_bytes).sum());
     let opened = parallel(candidates.len(), work, |index| {
-        let file = &candidates[index].file;
-        let start = look::start_of(&file.path, container::START_BYTES).ok()?;
-        let kind = container::Kind::of(&start)?;
-        Some(container::open(file, kind, passwords, work))
+        Some(container::open(&candidates[index].file, kinds[index]?, passwords, work))
     });
     work.check()?;
     let mut all = Vec::new();
@@ -241,7 +247,7 @@ fn case_name(path: &Path) -> String {
 }
 
 /// Beside a box; for folders and loose files, which are the user's and stay untouched, in the data folder.
-fn logbook_path(paths: &[PathBuf], options: &Options) -> Option<PathBuf> {
+pub(super) fn logbook_path(paths: &[PathBuf], options: &Options) -> Option<PathBuf> {
     if let ([path], true) = (paths, options.hosts.is_empty())
         && let Some(name) =
             path.file_name().and_then(|name| name.to_str()).and_then(|name| name.strip_suffix(".box.zip"))

@@ -2,17 +2,17 @@
 
 use std::collections::HashMap;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
 
 use rustc_hash::FxHashMap;
 
 use super::chunk::{self, Chunk};
 use super::index::{self, Key};
+use super::schedule::{Focus, Job, Queue};
 use super::{Case, Loaded, Reader, Source, SourceReport, Trouble, finish};
 use crate::clock::{Drift, TimeKnown};
 use crate::code::Code;
-use crate::event::{Actor, Columns, EventRef, NO_TIME, Names, Part, Row, Segment, Table, TableActor, flag};
+use crate::event::{Actor, Column, Columns, EventRef, NO_TIME, Names, Part, Row, Segment, Table, TableActor, flag};
 use crate::severity::Severity;
 use crate::text::SourceFile;
 use crate::work::{Work, parallel, workers};
@@ -29,6 +29,7 @@ pub struct Loader {
     sources: Arc<Vec<Source>>,
     drift: HashMap<String, Drift>,
     jobs: Vec<Job>,
+    focus: Focus,
     /// For each source: its pieces, in file order.
     slots: Vec<Vec<Option<Piece>>>,
     reports: Vec<SourceReport>,
@@ -36,15 +37,10 @@ pub struct Loader {
     keys: Vec<Option<Key>>,
     /// For each source: whether its segments are already as they stay.
     ready: Vec<bool>,
+    /// The merged order and the disordered rows, if they were kept.
+    order: Option<(Column<u32>, Column<u32>)>,
     /// For each source: where the first bytes are that are no UTF-8, and the first NUL byte.
     damage: Vec<(Option<u64>, Option<u64>)>,
-}
-
-struct Job {
-    source: usize,
-    slot: usize,
-    from: u64,
-    to: u64,
 }
 
 #[derive(Default)]
@@ -67,6 +63,23 @@ impl Loader {
     /// A loader for the sources of `case`.
     pub fn new(case: &Case) -> Self {
         let sources = Arc::clone(&case.sources);
+        Self {
+            sources,
+            drift: case.options.drift.clone(),
+            jobs: Vec::new(),
+            focus: Focus::default(),
+            slots: Vec::new(),
+            reports: Vec::new(),
+            keys: Vec::new(),
+            ready: Vec::new(),
+            order: None,
+            damage: Vec::new(),
+        }
+    }
+
+    /// Takes what the index knows, and lists what is to be read.
+    fn prepare(&mut self) {
+        let sources = Arc::clone(&self.sources);
         let keys: Vec<Option<Key>> = parallel(sources.len(), &Work::default(), |index| {
             let younger = index + 1..(index + 1 + sources[index].generations as usize).min(sources.len());
             Key::of(&sources[index], &sources[younger])
@@ -79,12 +92,22 @@ impl Loader {
         });
         let mut reports: Vec<SourceReport> = reports.collect();
         let mut ready = vec![false; sources.len()];
+        let name = order_name(&sources, &keys, &self.drift);
+        let mut order = None;
+        // The order is read beside the segments: it can only fit if all of these fit.
+        let indexed = std::thread::scope(|scope| {
+            let reading = scope.spawn(|| index::load_order(name.as_deref()?));
+            let load = |at: usize| keys[at].as_ref().and_then(|key| index::load(&sources[at], key));
+            let indexed = parallel(sources.len(), &Work::default(), load);
+            order = reading.join().ok().flatten();
+            indexed
+        });
         let mut jobs = Vec::new();
         let mut slots: Vec<Vec<Option<Piece>>> = Vec::new();
-        for (index, source) in sources.iter().enumerate() {
+        for ((index, source), known) in sources.iter().enumerate().zip(indexed) {
             let mut pieces = pieces(source);
             let mut slot: Vec<Option<Piece>> = Vec::new();
-            match keys[index].as_ref().and_then(|key| index::load(source, key)) {
+            match known {
                 None => {}
                 Some(index::Known::Whole(segments, report)) => {
                     (reports[index], ready[index]) = (*report, true);
@@ -109,8 +132,14 @@ impl Loader {
             _ => 2,
         };
         jobs.sort_by_key(rank);
-        let damage = vec![(None, None); sources.len()];
-        Self { sources, drift: case.options.drift.clone(), jobs, slots, reports, keys, ready, damage }
+        self.damage = vec![(None, None); sources.len()];
+        (self.jobs, self.slots, self.reports) = (jobs, slots, reports);
+        (self.keys, self.ready, self.order) = (keys, ready, order);
+    }
+
+    /// Where to say which moment is looked at while reading goes on.
+    pub fn focus(&self) -> Focus {
+        self.focus.clone()
     }
 
     /// Reads everything, for those who can wait.
@@ -131,24 +160,28 @@ impl Loader {
     }
 
     fn read_all(mut self, work: &Work, mut publish: Option<&mut dyn FnMut(Loaded)>) -> Result<Loaded> {
+        self.prepare();
         work.set_total(self.jobs.iter().map(|job| job.to - job.from).sum());
         let jobs = std::mem::take(&mut self.jobs);
+        let count = jobs.len();
+        let first_and_last = |job: &Job| job.slot == 0 || job.slot + 1 == self.slots[job.source].len();
+        let ends = jobs.iter().filter(|job| first_and_last(job)).count();
         let (sender, receiver) = crossbeam_channel::bounded(64);
-        let next = AtomicUsize::new(0);
         let started = Instant::now();
         let sources = Arc::clone(&self.sources);
         let early = jobs.iter().filter(|job| job.slot + 1 == self.slots[job.source].len()).count();
+        let queue = Queue::new(jobs, ends, sources.len(), self.focus.clone());
         std::thread::scope(|scope| {
             for _ in 0..workers() {
                 let sender = sender.clone();
-                let (jobs, next, sources) = (&jobs, &next, &sources);
+                let (queue, sources) = (&queue, &sources);
                 scope.spawn(move || {
                     let mut buffer = Vec::new();
-                    while let Some(job) = jobs.get(next.fetch_add(1, Ordering::Relaxed)) {
+                    while let Some(job) = queue.next() {
                         if work.is_cancelled() {
                             return;
                         }
-                        let done = read_job(&sources[job.source], job, &mut buffer);
+                        let done = read_job(&sources[job.source], &job, &mut buffer);
                         work.advance(done.as_ref().map_or(0, |chunk| chunk.bytes));
                         if sender.send((job, done)).is_err() {
                             return;
@@ -160,11 +193,13 @@ impl Loader {
             let mut done = 0;
             let mut next_view = started + FIRST_VIEW;
             while let Ok((job, chunk)) = receiver.recv() {
-                self.place(job, chunk);
+                if let Some(time) = chunk.as_ref().ok().and_then(first_time) {
+                    queue.met(job.source, job.from, time);
+                }
+                self.place(&job, chunk);
                 done += 1;
                 let now = Instant::now();
-                if let Some(publish) =
-                    publish.as_mut().filter(|_| done < jobs.len() && (done == early || now >= next_view))
+                if let Some(publish) = publish.as_mut().filter(|_| done < count && (done == early || now >= next_view))
                 {
                     publish(self.snapshot(false));
                     // Each view costs in proportion to what has been read, so they get rarer.
@@ -195,24 +230,17 @@ impl Loader {
         let done = parallel(self.sources.len(), work, |index| {
             let wanted = !self.ready[index] && index::is_kept(&self.sources[index]);
             let Some(key) = self.keys[index].as_ref().filter(|_| wanted) else { return true };
-            let segments: Vec<_> = self.slots[index].iter().flatten().flat_map(|piece| piece.segments.clone()).collect();
+            let segments: Vec<_> =
+                self.slots[index].iter().flatten().flat_map(|piece| piece.segments.clone()).collect();
             index::save(&self.sources[index], key, &segments, &self.reports[index]).is_ok()
         });
         let large = loaded.table.len() > ORDER_MIN_EVENTS;
-        if let Some(name) = self.order_name().filter(|_| large && done.iter().all(|done| *done))
-            && index::load_order(&name, 0).is_none()
-            && self.ready.iter().any(|ready| !ready)
+        let name = order_name(&self.sources, &self.keys, &self.drift);
+        if let Some(name) = name.filter(|_| large && done.iter().all(|done| *done))
+            && !index::has_order(&name)
         {
             let _ = index::save_order(&name, &loaded.table.order, &loaded.table.disordered);
         }
-    }
-
-    /// The name of the merged order in the cache.
-    fn order_name(&self) -> Option<String> {
-        let mut drift: Vec<_> = self.drift.iter().collect();
-        drift.sort_by_key(|(name, _)| *name);
-        let hosts: Vec<_> = self.sources.iter().map(|source| (&source.host, source.generations)).collect();
-        index::order_name(&self.keys, &format!("{drift:?} {hosts:?}"))
     }
 
     fn place(&mut self, job: &Job, chunk: std::io::Result<Chunk>) {
@@ -267,6 +295,10 @@ impl Loader {
             report.first = report.first.into_iter().chain(dated.clone().min()).min();
             report.last = report.last.into_iter().chain(dated.max()).max();
         }
+        // Records tile the file from the first one on.
+        let start = segments.iter().find_map(|segment| Some(segment.offset + u64::from(*segment.offsets.first()?)));
+        report.other_bytes = start.unwrap_or(source.stop);
+        report.event_bytes = source.stop - report.other_bytes;
         report.trouble.extend(damage_notes(self.damage[index]));
         self.slots[index] = vec![Some(Piece { segments, lead_codes: Vec::new() })];
         first
@@ -316,17 +348,22 @@ impl Loader {
         set_clocks(&mut table, &self.sources, &self.drift);
         let indexed = |index: usize| self.ready[index] || !index::is_kept(&self.sources[index]);
         let whole = complete && (0..self.sources.len()).all(indexed);
-        let kept = if whole && table.len() > ORDER_MIN_EVENTS { self.order_name() } else { None };
-        match kept.and_then(|name| index::load_order(&name, table.len())) {
-            Some((order, disordered)) => (table.order, table.disordered) = (order, disordered),
-            None => put_in_order(&mut table),
+        match &self.order {
+            Some((order, disordered)) if whole && order.len() == table.len() => {
+                (table.order, table.disordered) = (order.clone(), disordered.clone());
+            }
+            _ => put_in_order(&mut table),
         }
-        Loaded {
-            table: Arc::new(table),
-            reports: Arc::new(self.reports.clone()),
-            complete,
-        }
+        Loaded { table: Arc::new(table), reports: Arc::new(self.reports.clone()), complete }
     }
+}
+
+/// The name of the merged order in the cache.
+fn order_name(sources: &[Source], keys: &[Option<Key>], drift: &HashMap<String, Drift>) -> Option<String> {
+    let mut drift: Vec<_> = drift.iter().collect();
+    drift.sort_by_key(|(name, _)| *name);
+    let hosts: Vec<_> = sources.iter().map(|source| (&source.host, source.generations)).collect();
+    index::order_name(keys, &format!("{drift:?} {hosts:?}"))
 }
 
 fn set_clocks(table: &mut Table, sources: &[Source], drift: &HashMap<String, Drift>) {
@@ -358,6 +395,12 @@ fn damage_notes((bad_utf8, nul): (Option<u64>, Option<u64>)) -> Vec<Trouble> {
     });
     let nul = nul.map(|at| format!("NUL bytes at byte {at}"));
     bad.into_iter().chain(nul).map(Trouble::note).collect()
+}
+
+/// The first time in a piece.
+fn first_time(chunk: &Chunk) -> Option<i64> {
+    let times = chunk.segments.iter().flat_map(|segment| segment.times.iter());
+    times.copied().find(|time| *time != NO_TIME)
 }
 
 /// The record that ends a part ends where the next part of the same source starts.
@@ -458,6 +501,41 @@ impl Loaded {
         set_clocks(&mut table, sources, drift);
         put_in_order(&mut table);
         Self { table: Arc::new(table), reports: Arc::clone(&self.reports), complete: self.complete }
+    }
+}
+
+impl Loaded {
+    /// The same events with the sources at `changed` read in other zones: `old` are the sources as they were, `new` as
+    /// they are now.
+    #[must_use]
+    pub fn with_zones(
+        &self,
+        old: &[Source],
+        new: &[Source],
+        changed: &[usize],
+        drift: &HashMap<String, Drift>,
+    ) -> Self {
+        let mut table = (*self.table).clone();
+        let moved = parallel(table.parts.len(), &Work::default(), |at| {
+            let segment = &table.parts[at].segment;
+            let source = segment.source as usize;
+            changed.contains(&source).then(|| Arc::new(finish::in_zone(segment, &old[source].zone, &new[source])))
+        });
+        for (part, segment) in table.parts.iter_mut().zip(moved) {
+            if let Some(segment) = segment {
+                part.segment = segment;
+            }
+        }
+        let mut reports = (*self.reports).clone();
+        for (index, report) in reports.iter_mut().enumerate().filter(|(index, _)| changed.contains(index)) {
+            let segments = table.parts.iter().map(|part| &part.segment);
+            let own = segments.filter(|segment| segment.source as usize == index);
+            let times = own.flat_map(|segment| segment.times.iter()).copied().filter(|time| *time != NO_TIME);
+            (report.first, report.last) = (times.clone().min(), times.max());
+        }
+        set_clocks(&mut table, new, drift);
+        put_in_order(&mut table);
+        Self { table: Arc::new(table), reports: Arc::new(reports), complete: self.complete }
     }
 }
 

@@ -205,4 +205,3 @@ pub(super) fn platforms_by_host(sources: &mut [Source]) {
         }
     }
 }
-

@@ -178,7 +178,9 @@ fn times_beyond_64_bits_are_named() {
     let opened = one(b"2026-04-12 02:31:07 a\n9999-12-31 00:00:00 b\n1601-01-01 00:00:00 c\n", 0, Options::default());
     assert_eq!(opened.list()[1], "2026-04-12T02:31:07 inherited 2 b");
     assert!(
-        opened.loaded.reports[0].trouble[0].text.contains("2 times outside the years 1678 to 2261, the first at byte 22")
+        opened.loaded.reports[0].trouble[0]
+            .text
+            .contains("2 times outside the years 1678 to 2261, the first at byte 22")
     );
 }
 
@@ -214,7 +216,8 @@ fn damaged_text_is_all_there() {
         list[2], "2026-04-12T02:31:09 assumed-zone 3 \u{1b}[31mred",
         "the data is as it was; showing it is another matter"
     );
-    let trouble = opened.loaded.reports[0].trouble.iter().map(|trouble| trouble.text.as_str()).collect::<Vec<_>>().join("\n");
+    let trouble =
+        opened.loaded.reports[0].trouble.iter().map(|trouble| trouble.text.as_str()).collect::<Vec<_>>().join("\n");
     assert!(trouble.contains("byte 24 are not UTF-8") && trouble.contains("NUL bytes at byte 33"), "{trouble}");
 }
 

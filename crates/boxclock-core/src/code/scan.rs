@@ -5,6 +5,7 @@
 
 use super::catalogue::{self, Family};
 use super::{Code, Reading};
+use wide::u8x16;
 
 /// The kind of system that wrote a source, as far as it is known. Decides what a small number means.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -90,26 +91,24 @@ pub fn scan(text: &[u8], platform: Platform, mut found: impl FnMut(Found)) {
 
 /// For each byte of a block one bit: whether it belongs to a word, and whether it is a digit or a capital.
 fn masks(block: &[u8; BLOCK]) -> (u64, u64) {
-    let mut words = [0_u8; BLOCK];
-    let mut marked = [0_u8; BLOCK];
-    for ((byte, word), mark) in block.iter().zip(&mut words).zip(&mut marked) {
-        let digit = byte.wrapping_sub(b'0') < 10;
-        let capital = byte.wrapping_sub(b'A') < 26;
-        let small = byte.wrapping_sub(b'a') < 26;
-        // Numbers, not booleans: the compiler then has no branch to make.
-        let [digit, capital, small, other] = [digit, capital, small, *byte == b'_' || *byte >= 0x80].map(u8::from);
-        *mark = digit | capital;
-        *word = digit | capital | small | other;
+    let (mut words, mut marked) = (0, 0);
+    for (index, lanes) in block.as_chunks::<16>().0.iter().enumerate() {
+        let lanes = u8x16::new(*lanes);
+        let digit = in_range(lanes, b'0', 10);
+        let letter = in_range(lanes | u8x16::splat(0x20), b'a', 26);
+        let capital = in_range(lanes, b'A', 26);
+        let line = lanes.simd_eq(u8x16::splat(b'_'));
+        // Bytes beyond ASCII have their highest bit set, which is the one that counts.
+        words |= u64::from((digit | letter | line | lanes).to_bitmask()) << (index * 16);
+        marked |= u64::from((digit | capital).to_bitmask()) << (index * 16);
     }
-    (pack(&words), pack(&marked))
+    (words, marked)
 }
 
-/// 64 bytes of 0 or 1 as 64 bits: the multiplication gathers the lowest bits of eight bytes in the highest byte.
-fn pack(flags: &[u8; BLOCK]) -> u64 {
-    flags.chunks_exact(8).enumerate().fold(0, |mask, (index, eight)| {
-        let eight = eight.try_into().map_or(0, u64::from_le_bytes);
-        mask | (eight.wrapping_mul(0x0102_0408_1020_4080) >> 56) << (index * 8)
-    })
+/// All bits set where a byte is one of the `count` values from `low` on.
+fn in_range(lanes: u8x16, low: u8, count: u8) -> u8x16 {
+    let moved = lanes - u8x16::splat(low);
+    moved.simd_eq(moved.min(u8x16::splat(count - 1)))
 }
 
 /// Where the word at `start` ends; `words` are the mask bits from there on.

@@ -32,8 +32,11 @@ pub(super) fn extract(
     };
     let node = Node { name: String::new(), modified: file.modified, packed: file.len_bytes, depth: 0 };
     match File::open(&file.path) {
-        Ok(opened) if kind == Kind::Zip => extraction.zip(opened, &node),
-        Ok(opened) => extraction.stream(&mut BufReader::with_capacity(1 << 17, opened), &node),
+        Ok(file) if kind == Kind::Zip => extraction.zip(Counted { file, work: Some(work) }, &node),
+        Ok(file) => {
+            let counted = Counted { file, work: Some(work) };
+            extraction.stream(&mut BufReader::with_capacity(1 << 17, counted), &node);
+        }
         Err(error) => extraction.leave_out(&node, format!("cannot be opened: {error}")),
     }
     work.check()?;
@@ -95,7 +98,8 @@ impl Extraction<'_> {
         }
         let most = node.packed.saturating_mul(limits::UNPACK_RATIO).max(limits::UNPACK_FLOOR_BYTES);
         let inner = Node { name: node.name.clone(), modified, packed: node.packed, depth: node.depth + 1 };
-        let mut guarded = |reader: &mut dyn Read| self.stream(&mut Guard { reader, left: most, work: self.work }, &inner);
+        let mut guarded =
+            |reader: &mut dyn Read| self.stream(&mut Guard { reader, left: most, work: self.work }, &inner);
         match kind {
             Kind::Gzip => guarded(&mut MultiGzDecoder::new(whole)),
             Kind::Bzip2 => guarded(&mut MultiBzDecoder::new(whole)),
@@ -179,7 +183,8 @@ impl Extraction<'_> {
             let mut entry = match entry {
                 Ok(entry) => entry,
                 Err(error) => {
-                    return self.leave_out(node, format!("the tar archive is damaged: {error}; the members before are read"));
+                    return self
+                        .leave_out(node, format!("the tar archive is damaged: {error}; the members before are read"));
                 }
             };
             // Links carry no bytes, devices and folders neither.
@@ -207,12 +212,12 @@ impl Extraction<'_> {
         });
         match spooled {
             Ok((_, Some(trouble))) => self.leave_out(node, format!("the ZIP archive is damaged: {trouble}")),
-            Ok((file, None)) => self.zip(file, node),
+            Ok((file, None)) => self.zip(Counted { file, work: None }, node),
             Err(error) => self.fatal = Some(error),
         }
     }
 
-    fn zip(&mut self, file: File, node: &Node) {
+    fn zip(&mut self, file: Counted<'_>, node: &Node) {
         let mut archive = match zip::ZipArchive::new(BufReader::with_capacity(1 << 16, file)) {
             Ok(archive) => archive,
             Err(error) => {
@@ -243,7 +248,7 @@ impl Extraction<'_> {
     }
 
     /// Tries the passwords on an encrypted member until one opens it whole.
-    fn encrypted(&mut self, archive: &mut zip::ZipArchive<BufReader<File>>, index: usize, node: &Node) {
+    fn encrypted(&mut self, archive: &mut zip::ZipArchive<BufReader<Counted<'_>>>, index: usize, node: &Node) {
         let (members, left) = (self.contents.members.len(), self.contents.left_out.len());
         for password in self.passwords {
             // A wrong password may pass the format's short check; then the checksum at the end fails.
@@ -264,10 +269,14 @@ impl Extraction<'_> {
 }
 
 /// Name, time and packed size of a ZIP member. The extended time stamp is in UTC; the old DOS form is in an unknown zone.
-fn member_node(member: &zip::read::ZipFile<'_, BufReader<File>>, node: &Node) -> Node {
-    let name = member.name().map_or_else(|_| String::from_utf8_lossy(member.name_raw()).into_owned(), |name| name.into_owned());
+fn member_node(member: &zip::read::ZipFile<'_, BufReader<Counted<'_>>>, node: &Node) -> Node {
+    let name = member
+        .name()
+        .map_or_else(|_| String::from_utf8_lossy(member.name_raw()).into_owned(), |name| name.into_owned());
     let stamp = member.extra_data_fields().find_map(|field| match field {
-        zip::extra_fields::ExtraField::ExtendedTimestamp(stamp) => stamp.mod_time().map(|seconds| i64::from(seconds) * SECOND),
+        zip::extra_fields::ExtraField::ExtendedTimestamp(stamp) => {
+            stamp.mod_time().map(|seconds| i64::from(seconds) * SECOND)
+        }
         _ => None,
     });
     let dos = member.last_modified().and_then(|time| {
@@ -294,6 +303,28 @@ fn member_node(member: &zip::read::ZipFile<'_, BufReader<File>>, node: &Node) ->
 fn gzip_time(start: &[u8]) -> Option<i64> {
     let bytes: [u8; 4] = start.get(4..8)?.try_into().ok()?;
     Some(u32::from_le_bytes(bytes)).filter(|seconds| *seconds != 0).map(|seconds| i64::from(seconds) * SECOND)
+}
+
+/// A file whose reading is progress, where somebody waits for it.
+struct Counted<'a> {
+    file: File,
+    work: Option<&'a Work>,
+}
+
+impl Read for Counted<'_> {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let count = self.file.read(buffer)?;
+        if let Some(work) = self.work {
+            work.advance(count as u64);
+        }
+        Ok(count)
+    }
+}
+
+impl Seek for Counted<'_> {
+    fn seek(&mut self, to: SeekFrom) -> io::Result<u64> {
+        self.file.seek(to)
+    }
 }
 
 /// Stops a decoder that gives more than it may, or when the work is cancelled.

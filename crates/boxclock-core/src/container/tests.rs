@@ -25,7 +25,9 @@ fn extracted(path: &Path, passwords: &[&str]) -> (Vec<(String, String, i64)>, Ve
     let folder = tempfile::tempdir().unwrap();
     let passwords: Vec<String> = passwords.iter().map(|password| (*password).to_owned()).collect();
     let contents = extract::extract(&found(path), kind, folder.path(), &passwords, &Work::default()).unwrap();
-    let text = |number: usize| String::from_utf8_lossy(&std::fs::read(folder.path().join(number.to_string())).unwrap()).into_owned();
+    let text = |number: usize| {
+        String::from_utf8_lossy(&std::fs::read(folder.path().join(number.to_string())).unwrap()).into_owned()
+    };
     let trouble = contents.members.iter().flat_map(|member| member.trouble.clone()).collect();
     let members = contents.members.iter().map(|member| (member.name.clone(), text(member.number), member.modified));
     (members.collect(), contents.left_out, trouble)
@@ -61,7 +63,10 @@ fn archives_and_their_nesting() {
         expected.sort();
         assert_eq!(names, expected, "{name}");
         assert!(left_out.is_empty(), "{left_out:?}");
-        assert!(members.iter().all(|(_, _, modified)| (*modified - 1_775_961_069 * SECOND).abs() <= SECOND), "{members:?}");
+        assert!(
+            members.iter().all(|(_, _, modified)| (*modified - 1_775_961_069 * SECOND).abs() <= SECOND),
+            "{members:?}"
+        );
     }
     for name in ["plain.tar", "d64.zip"] {
         let (members, left_out, _) = extracted(&data(name), &[]);

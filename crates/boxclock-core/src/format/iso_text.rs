@@ -161,9 +161,8 @@ impl LineFormat for IsoText {
             }
         }
         let (order, guessed) = evidence.order();
-        let trouble = guessed.then(|| {
-            format!("nothing in the file tells day from month in its dates: they are read {}", order.name())
-        });
+        let trouble = guessed
+            .then(|| format!("nothing in the file tells day from month in its dates: they are read {}", order.name()));
         Some(Settled { hint: with_order(hint, order), trouble })
     }
 }

@@ -76,7 +76,8 @@ fn bracket(line: &[u8], at: usize) -> Option<(Stamp, usize)> {
         return Some((Stamp::Uptime(i64::from(seconds) * SECOND + i64::from(micros) * 1000), end));
     }
     // `dmesg -T`: `Sun Apr 12 02:31:07 2026`
-    let (civil, used) = forms::dated(text, DateOrder::DayFirst).filter(|_| text.first().is_some_and(u8::is_ascii_alphabetic))?;
+    let (civil, used) =
+        forms::dated(text, DateOrder::DayFirst).filter(|_| text.first().is_some_and(u8::is_ascii_alphabetic))?;
     (used == text.len()).then(|| (civil.stamp(), end))
 }
 

@@ -1,8 +1,8 @@
 //! Evaluating a filter over the event table: cheap columns first, the text only where it still matters.
 
 use super::{Expr, Filter, Leaf, TimeTest};
-use crate::clock::Drift;
 use crate::case::{Reader, Source};
+use crate::clock::Drift;
 use crate::clock::{DAY, SECOND, Zone};
 use crate::event::{NO_TIME, Part, RecordReader, Row, Table, TableActor, flag};
 use crate::text::{Encoding, SourceFile};
@@ -174,8 +174,7 @@ impl Plan<'_> {
     }
 
     fn time(&self, test: &TimeTest, part: &Part, bits: &mut [bool]) {
-        let drift: Vec<Drift> =
-            part.actor_ids.iter().map(|id| self.table.drift_of(part.segment.source, *id)).collect();
+        let drift: Vec<Drift> = part.actor_ids.iter().map(|id| self.table.drift_of(part.segment.source, *id)).collect();
         let one = drift.iter().all(|other| *other == drift[0]).then(|| drift[0]);
         // Most parts are wholly outside of a span.
         if let (TimeTest::Between(from, to), Some(drift), true) = (test, one, part.segment.sorted) {

@@ -54,7 +54,8 @@ pub fn codes(loaded: &Loaded) -> Vec<CodeCount> {
             let index = usize::from(*event);
             let actor = part.actor_ids[usize::from(part.segment.actor_ids[index])];
             let raw = part.segment.times[index];
-            let time = if raw == NO_TIME { None } else { Some(table.drift_of(part.segment.source, actor).correct(raw)) };
+            let time =
+                if raw == NO_TIME { None } else { Some(table.drift_of(part.segment.source, actor).correct(raw)) };
             let row = Row(part.first_row + u32::from(*event));
             let host = &table.hosts[table.actors[actor as usize].host as usize];
             let key = time.unwrap_or(i64::MAX);

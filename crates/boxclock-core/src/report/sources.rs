@@ -1,11 +1,13 @@
 //! What was read: one row a source.
 
+use std::ops::Range;
+
 use serde::Serialize;
 
-use crate::case::{Case, Loaded};
+use crate::case::{Case, Loaded, SourceReport};
 use crate::clock::to_rfc3339;
 
-/// A source, as the contract names its parts.
+/// A source, as the contract names its parts. The generations of a log are one source, named by the youngest.
 #[derive(Clone, Debug, Serialize)]
 pub struct SourceOut {
     /// Its name.
@@ -20,9 +22,9 @@ pub struct SourceOut {
     pub zone: String,
     /// Where that zone is known from.
     pub zone_from: &'static str,
-    /// Its size in bytes.
+    /// Its size in bytes: the sum of the four next but one.
     pub bytes: u64,
-    /// Its lines.
+    /// Its lines: the sum of events, attached and repeated lines, for text.
     pub lines: u64,
     /// Its events.
     pub events: u64,
@@ -36,35 +38,104 @@ pub struct SourceOut {
     pub last: Option<String>,
     /// What could not be read or understood.
     pub trouble: Vec<String>,
+    /// Bytes of its records.
+    pub event_bytes: u64,
+    /// Bytes of no record: a byte-order mark, blank lines before the first record.
+    pub other_bytes: u64,
+    /// Bytes of lines that stand in two generations, and are read once.
+    pub repeated_bytes: u64,
+    /// Lines that stand in two generations, and are read once.
+    pub repeated_lines: u64,
+    /// Its files, oldest first, where it has several.
+    pub files: Vec<FileOut>,
+    /// The places of its files in the list of the case's sources.
+    #[serde(skip)]
+    pub members: Range<usize>,
+}
+
+/// One generation of a source.
+#[derive(Clone, Debug, Serialize)]
+pub struct FileOut {
+    /// Its name; events carry it.
+    pub source: String,
+    /// Its size in bytes.
+    pub bytes: u64,
+    /// Its events.
+    pub events: u64,
+    /// First corrected time.
+    pub first: Option<String>,
+    /// Last corrected time.
+    pub last: Option<String>,
+    /// Lines that stand again in the next file.
+    pub repeated_lines: u64,
 }
 
 /// All sources of a case.
 pub fn sources(case: &Case, loaded: &Loaded) -> Vec<SourceOut> {
-    let rows = case.sources.iter().zip(loaded.reports.iter()).enumerate();
-    rows.map(|(index, (source, report))| {
-        let (zone, zone_from) = source.zone_shown(report);
-        let host = host_of(case, loaded, index);
+    let mut rows: Vec<SourceOut> = Vec::new();
+    let mut start = 0;
+    for (index, source) in case.sources.iter().enumerate() {
+        if source.generations == 0 {
+            rows.push(row(case, loaded, start..index + 1));
+            start = index + 1;
+        }
+    }
+    rows
+}
+
+fn row(case: &Case, loaded: &Loaded, members: Range<usize>) -> SourceOut {
+    let youngest = members.end - 1;
+    let source = &case.sources[youngest];
+    // Before the first view there are no reports yet.
+    let nothing = SourceReport::default();
+    let report_of = |index: usize| loaded.reports.get(index).unwrap_or(&nothing);
+    let reports = || members.clone().map(report_of);
+    let (zone, zone_from) = source.zone_shown(report_of(youngest));
+    let host = host_of(case, loaded, youngest);
+    let corrected = |index: usize, time: Option<i64>| {
         let own = loaded.table.source_drift.get(index).copied().flatten();
         let drift = own.or_else(|| host.as_deref().map(|host| loaded.drift_of_host(host))).unwrap_or_default();
-        let time = |time: Option<i64>| time.map(|time| to_rfc3339(drift.correct(time)));
-        SourceOut {
-            source: source.name.clone(),
-            host,
-            format: source.reader.name(),
-            encoding: source.encoding.name(),
-            zone,
-            zone_from,
-            bytes: source.len_bytes,
-            lines: report.lines,
-            events: report.events,
-            attached_lines: report.attached_lines,
-            undated_events: report.undated_events,
-            first: time(report.first),
-            last: time(report.last),
-            trouble: report.trouble.iter().map(|trouble| trouble.text.clone()).collect(),
-        }
-    })
-    .collect()
+        time.map(|time| drift.correct(time))
+    };
+    let first = |index: usize| corrected(index, report_of(index).first);
+    let last = |index: usize| corrected(index, report_of(index).last);
+    let file = |index: usize| FileOut {
+        source: case.sources[index].name.clone(),
+        bytes: case.sources[index].len_bytes,
+        events: report_of(index).events,
+        first: first(index).map(to_rfc3339),
+        last: last(index).map(to_rfc3339),
+        repeated_lines: case.sources[index].repeated_lines,
+    };
+    let several = members.len() > 1;
+    let trouble_of = |index: usize| {
+        report_of(index).trouble.iter().map(move |trouble| {
+            if several { format!("{}: {}", case.sources[index].name, trouble.text) } else { trouble.text.clone() }
+        })
+    };
+    let sizes = || members.clone().map(|index| &case.sources[index]);
+    SourceOut {
+        source: source.name.clone(),
+        format: source.reader.name(),
+        encoding: source.encoding.name(),
+        zone,
+        zone_from,
+        bytes: sizes().map(|source| source.len_bytes).sum(),
+        lines: reports().map(|report| report.lines).sum(),
+        events: reports().map(|report| report.events).sum(),
+        attached_lines: reports().map(|report| report.attached_lines).sum(),
+        undated_events: reports().map(|report| report.undated_events).sum(),
+        first: members.clone().filter_map(first).min().map(to_rfc3339),
+        last: members.clone().filter_map(last).max().map(to_rfc3339),
+        trouble: members.clone().flat_map(trouble_of).collect(),
+        event_bytes: reports().map(|report| report.event_bytes).sum(),
+        other_bytes: reports().map(|report| report.other_bytes).sum(),
+        repeated_bytes: sizes().map(|source| source.len_bytes - source.stop).sum(),
+        repeated_lines: sizes().map(|source| source.repeated_lines).sum(),
+        files: if several { members.clone().map(file).collect() } else { Vec::new() },
+        host,
+        members,
+    }
 }
 
 /// The label of a source's host, else the one host that its lines name.

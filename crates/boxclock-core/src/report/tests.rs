@@ -100,7 +100,12 @@ fn sources_keep_the_contract() {
             "undated_events",
             "first",
             "last",
-            "trouble"
+            "trouble",
+            "event_bytes",
+            "other_bytes",
+            "repeated_bytes",
+            "repeated_lines",
+            "files"
         ]
     );
     assert_eq!(
@@ -147,7 +152,8 @@ fn the_report_says_what_was_pinned() {
     logbook.set_pin("gone.log", 5, "of another box").unwrap();
     let pin = logbook.pins().unwrap()[0].id;
     logbook.set_chain(&[ChainLink { pin, kind: Link::Root, reason: "rights".into() }]).unwrap();
-    let loaded = loaded.with_drift(&case.sources, &[("dose-gw".to_owned(), crate::clock::Drift::from(-401_000_000_000))].into());
+    let loaded =
+        loaded.with_drift(&case.sources, &[("dose-gw".to_owned(), crate::clock::Drift::from(-401_000_000_000))].into());
     let report = Report::new(&case, &loaded, &logbook).unwrap();
     let text = markdown(&report, Some("x.svg"));
     for part in [

@@ -95,7 +95,8 @@ pub(super) fn letters_among_letters(bytes: &[u8]) -> usize {
         .enumerate()
         .filter(|(at, byte)| {
             let letter = matches!(byte, 0xC0..=0xD6 | 0xD8..=0xF6 | 0xF8..=0xFD);
-            let sign = matches!(byte, 0x80 | 0x82 | 0x84 | 0x85 | 0x8A | 0x8E | 0x91..=0x97 | 0x9A | 0x9E | 0xA0..=0xBF);
+            let sign =
+                matches!(byte, 0x80 | 0x82 | 0x84 | 0x85 | 0x8A | 0x8E | 0x91..=0x97 | 0x9A | 0x9E | 0xA0..=0xBF);
             (letter || sign) && (near(bytes.get(at + 1)) || at.checked_sub(1).is_some_and(|at| near(bytes.get(at))))
         })
         .count()
@@ -128,7 +129,10 @@ mod tests {
 
     #[test]
     fn damage_does_not_change_the_encoding() {
-        assert_eq!(of(b"2026-04-12 02:31:07 caf\xC3\xA9 and one bad \xFF byte, na\xC3\xAFve\n"), Some((Encoding::Utf8, 0)));
+        assert_eq!(
+            of(b"2026-04-12 02:31:07 caf\xC3\xA9 and one bad \xFF byte, na\xC3\xAFve\n"),
+            Some((Encoding::Utf8, 0))
+        );
         assert_eq!(of(b"2026-04-12 02:31:07 a\n\0\0\0\0\0\0\0\0\0\0\0\0\0\0\0\0\0\0\0\0"), Some((Encoding::Utf8, 0)));
         assert_eq!(of(b"2026-04-12 02:31:07 bad \xFF\xFE bytes\n"), Some((Encoding::Utf8, 0)));
         assert_eq!(of(&[0; 100]), None);

@@ -74,8 +74,11 @@ pub fn density(table: &Table, from: i64, to: i64, slices: usize, work: &Work) ->
         let mut counted = vec![Cell::default(); cells];
         for part in table.parts.iter().skip(group * 64).take(64) {
             let segment = &part.segment;
-            let place: Vec<(usize, Drift)> =
-                part.actor_ids.iter().map(|id| (lane_of_actor[*id as usize] * slices, table.drift_of(part.segment.source, *id))).collect();
+            let place: Vec<(usize, Drift)> = part
+                .actor_ids
+                .iter()
+                .map(|id| (lane_of_actor[*id as usize] * slices, table.drift_of(part.segment.source, *id)))
+                .collect();
             let columns =
                 segment.times.iter().zip(&segment.actor_ids).zip(segment.severities.iter().zip(&segment.flags));
             for ((time, actor), (severity, flags)) in columns {

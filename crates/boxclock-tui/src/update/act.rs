@@ -53,6 +53,14 @@ pub(super) fn run(app: &mut App, action: Action) {
             }
             None => app.message = Some("no host is known here whose clock could be corrected".into()),
         },
+        Action::SourceClock => ask_source(app, |app, source| {
+            let now =
+                app.drift.get(&source).map_or(String::new(), |drift| boxclock_core::clock::human::drift_text(*drift));
+            ask(app, Prompt::Clock(source), now);
+        }),
+        Action::SourceZone => ask_source(app, |app, source| ask(app, Prompt::Zone(source), String::new())),
+        Action::ReadAs => ask_source(app, |app, source| ask(app, Prompt::ReadAs(source), String::new())),
+        Action::Password => ask(app, Prompt::Password, String::new()),
         Action::Chain => toggle_link(app),
         Action::LinkUp => move_link(app, true),
         Action::LinkDown => move_link(app, false),
@@ -124,6 +132,14 @@ pub(super) fn choose_line(app: &mut App, line: usize) {
     }
 }
 
+/// Asks something about the chosen source of the Box view.
+fn ask_source(app: &mut App, ask: impl FnOnce(&mut App, String)) {
+    match super::sources::chosen(app) {
+        Some(source) => ask(app, source),
+        None => app.message = Some("this was left out: there is no source to change".into()),
+    }
+}
+
 fn enter(app: &mut App) {
     let chosen = app.list_cursor(app.step);
     match app.step {
@@ -135,12 +151,9 @@ fn enter(app: &mut App) {
         Step::Box => {
             if let Some(source) = app.sources.get(chosen) {
                 let quoted = format!("source=\"{}\"", source.source);
-                let first = app
-                    .loaded
-                    .table
-                    .parts
-                    .iter()
-                    .find(|part| app.case.sources[part.segment.source as usize].name == source.source);
+                let members = source.members.clone();
+                let mut parts = app.loaded.table.parts.iter();
+                let first = parts.find(|part| members.contains(&(part.segment.source as usize)));
                 let row = first.map(|part| Row(part.first_row));
                 match row {
                     Some(row) => {
@@ -359,6 +372,15 @@ fn undo(app: &mut App) {
             }
         }
         Undo::Clock(host, ns) => typing::set_clock(app, &host, ns),
+        Undo::Choice(source, what, before) => {
+            let done = match what {
+                "zone" if !before.is_empty() => super::sources::set_zone(app, &source, &before),
+                _ => super::sources::set(app, &source, what, &before),
+            };
+            // Undoing is not itself to be undone.
+            app.undo.pop();
+            done
+        }
         Undo::Field(key, value) => {
             app.story.set(key, value.clone());
             app.logbook.set_story(key, &value)

@@ -8,7 +8,7 @@ use boxclock_core::query::Filter;
 use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 use tui_input::{Input, InputRequest};
 
-use super::{act, ask_for_hits, go, note_jump, typed_time, use_filter, write_report};
+use super::{act, ask_for_hits, go, note_jump, sources, typed_time, use_filter, write_report};
 use crate::app::{App, Mode, Prompt, Undo};
 use crate::jobs::Kind;
 use crate::keys::{BINDINGS, Binding};
@@ -142,6 +142,7 @@ fn accept(app: &mut App, prompt: &Prompt, text: &str) {
         }
         Prompt::Time => typed_time(app, text).map(|time| {
             note_jump(app);
+            app.jobs.look_at(time);
             let place = app.place_of_time(time);
             go(app, place);
         }),
@@ -155,6 +156,12 @@ fn accept(app: &mut App, prompt: &Prompt, text: &str) {
                 app.undo.push(Undo::Clock(host.clone(), before));
                 Ok(())
             })
+        }
+        Prompt::Zone(source) => sources::set_zone(app, source, text),
+        Prompt::ReadAs(source) => sources::read_as(app, source, text),
+        Prompt::Password => {
+            sources::add_password(app, text);
+            Ok(())
         }
         Prompt::Field(key) => app.logbook.set_story(key, text).map(|()| {
             app.undo.push(Undo::Field(key, app.story.get(key).to_owned()));

@@ -35,7 +35,11 @@ pub(super) fn draw(app: &App, frame: &mut Frame<'_>, area: Rect) {
         };
         let host = source.host.as_deref().unwrap_or("-");
         let number = app.loaded.table.hosts.iter().position(|name| name == host).unwrap_or(0) as u32;
-        let drift = app.drift.get(&source.source).or_else(|| app.drift.get(host)).map_or(String::new(), |drift| drift_text(*drift));
+        let drift = app
+            .drift
+            .get(&source.source)
+            .or_else(|| app.drift.get(host))
+            .map_or(String::new(), |drift| drift_text(*drift));
         let trouble = if source.trouble.is_empty() { " " } else { "△" };
         let mut spans = vec![
             Span::raw(" "),

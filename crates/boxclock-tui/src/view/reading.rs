@@ -186,21 +186,49 @@ impl Pane<'_> {
             _ => "assumed: the case's zone",
         };
         self.facts("zone", &format!("{} ({from})", source.zone));
-        if let Some(drift) = source.host.as_ref().and_then(|host| self.app.drift.get(host)) {
-            self.facts("clock", &format!("{} added to every time; d changes it", drift_text(*drift)));
-        } else {
-            self.facts("clock", "as written; d corrects it");
+        let own = self.app.drift.get(&source.source).map(|drift| (drift, "D"));
+        let of_host = source.host.as_ref().and_then(|host| self.app.drift.get(host)).map(|drift| (drift, "d"));
+        match own.or(of_host) {
+            Some((drift, key)) => {
+                self.facts("clock", &format!("{} added to every time; {key} changes it", drift_text(*drift)));
+            }
+            None => self.facts("clock", "as written; d corrects it"),
+        }
+        if let Some(contest) =
+            self.app.case.sources.get(source.members.end - 1).and_then(|source| source.contest.as_ref())
+        {
+            let won = contest.winner.format.name() == source.format;
+            let why = if won { contest.reason() } else { "chosen by hand".to_owned() };
+            self.facts("why", &why);
         }
         self.heading("accounts");
         let numbers = [
             ("bytes", source.bytes),
+            ("  records", source.event_bytes),
+            ("  repeated", source.repeated_bytes),
+            ("  other", source.other_bytes),
             ("lines", source.lines),
             ("events", source.events),
             ("attached", source.attached_lines),
+            ("repeated", source.repeated_lines),
             ("undated", source.undated_events),
         ];
         for (label, number) in numbers {
-            self.facts(label, &super::text::grouped(number));
+            // Most sources have nothing repeated and nothing outside of records.
+            if number > 0 || !matches!(label, "  repeated" | "  other" | "repeated") {
+                self.facts(label, &super::text::grouped(number));
+            }
+        }
+        if !source.files.is_empty() {
+            self.heading("files, oldest first");
+            for file in &source.files {
+                self.paragraph(&file.source, Style::new());
+                let span = file.first.as_deref().and_then(|first| first.get(..19)).unwrap_or("no times");
+                self.paragraph(
+                    &format!("  {} events from {span}", super::text::grouped(file.events)),
+                    self.app.theme.faint(),
+                );
+            }
         }
         if !source.trouble.is_empty() {
             self.heading("trouble");

@@ -21,11 +21,10 @@ pub(super) fn draw(app: &App, frame: &mut Frame<'_>) {
     let mut facts = format!(" · {} events", grouped(table.len() as u64));
     if layout.top.width >= 90 {
         let hosts = table.hosts.len().saturating_sub(1);
-        facts = format!(" · {hosts} hosts · {} sources{facts}", app.case.sources.len());
+        facts = format!(" · {hosts} hosts · {} sources{facts}", app.sources.len());
     }
     if !app.loaded.complete {
-        let (done, total) = app.jobs.progress();
-        facts.push_str(&format!(" · reading {} %", done * 100 / total.max(1)));
+        facts.push_str(&format!(" · reading {}", progress(app)));
     }
     let left_out = app.case.left_out.len();
     if left_out > 0 && layout.top.width >= 90 {
@@ -46,6 +45,20 @@ pub(super) fn draw(app: &App, frame: &mut Frame<'_>) {
     frame.render_widget(Paragraph::new(line), layout.top);
     frame.render_widget(Paragraph::new(steps(app)), layout.steps);
     rules(app, frame);
+}
+
+/// How far reading is: share, bytes, rate, and how long it will take.
+fn progress(app: &App) -> String {
+    let (done, total, elapsed) = app.jobs.progress();
+    let share = format!("{} %", done * 100 / total.max(1));
+    let seconds = elapsed.as_secs_f64();
+    if app.layout.top.width < 120 || done == 0 || seconds < 0.5 {
+        return share;
+    }
+    let rate = done as f64 / seconds;
+    let left = total.saturating_sub(done) as f64 / rate;
+    let mib = |bytes: f64| bytes / f64::from(1 << 20);
+    format!("{share} of {:.0} MiB, {:.0} MiB/s, {left:.0} s left", mib(total as f64), mib(rate))
 }
 
 /// The zone of the times on the screen, and every clock that is corrected.

@@ -46,6 +46,38 @@ pub fn sources(case: &Case, loaded: &Loaded, form: ListForm) -> io::Result<()> {
     out.flush()
 }
 
+/// Prints what was tried on each source, and why one format won.
+pub fn explain(case: &Case) -> io::Result<()> {
+    let mut out = BufWriter::new(io::stdout().lock());
+    for source in case.sources.iter() {
+        writeln!(out, "{}", visible(&source.name, false))?;
+        let marked = if source.mark_bytes > 0 { ", as its byte-order mark says" } else { "" };
+        writeln!(out, "  encoding {}{marked}", source.encoding.name())?;
+        writeln!(out, "  zone {} ({})", source.zone.name(), source.zone_from.name())?;
+        let Some(contest) = &source.contest else {
+            writeln!(out, "  format {}: by its first bytes", source.reader.name())?;
+            continue;
+        };
+        if source.reader.name() == contest.winner.format.name() {
+            writeln!(out, "  format {}: {}", source.reader.name(), contest.reason())?;
+        } else {
+            writeln!(out, "  format {}: chosen by hand", source.reader.name())?;
+        }
+        writeln!(out, "  score {:.2}, from {} lines of head, middle and end", contest.score(), contest.lines)?;
+        for contender in &contest.contenders {
+            writeln!(
+                out,
+                "    {:<18} {:>5} of {} lines start a record",
+                contender.name, contender.heads, contest.lines
+            )?;
+        }
+        for trouble in &source.trouble {
+            writeln!(out, "  trouble: {}", visible(&trouble.text, false))?;
+        }
+    }
+    out.flush()
+}
+
 /// Prints the codes of a case.
 pub fn codes(case: &Case, loaded: &Loaded, form: ListForm) -> io::Result<()> {
     let mut out = BufWriter::new(io::stdout().lock());

@@ -16,13 +16,24 @@ pub struct Shown {
 impl Shown {
     /// Starts to show the progress of `work`.
     pub fn start(work: &Work, what: &'static str) -> Self {
+        Self::start_after(work, what, Duration::ZERO)
+    }
+
+    /// Shows the progress of `work` once it has taken a second: for work that is usually done at once.
+    pub fn start_late(work: &Work, what: &'static str) -> Self {
+        Self::start_after(work, what, Duration::from_secs(1))
+    }
+
+    fn start_after(work: &Work, what: &'static str, quiet: Duration) -> Self {
         let stop = Arc::new(AtomicBool::new(false));
         let (work, stopped) = (work.clone(), Arc::clone(&stop));
         let thread = std::thread::spawn(move || {
             let started = Instant::now();
             while !stopped.load(Ordering::Relaxed) {
                 std::thread::park_timeout(Duration::from_millis(500));
-                line(&work, what, started);
+                if started.elapsed() >= quiet {
+                    line(&work, what, started);
+                }
             }
         });
         Self { stop, thread: Some(thread) }

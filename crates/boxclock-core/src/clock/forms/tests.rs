@@ -59,7 +59,15 @@ fn the_same_moment_in_many_writings() {
 
 #[test]
 fn what_is_no_time() {
-    for text in ["1.2.3.4 x", "13/13/2026 02:31:07", "31/04/2026 02:31:07", "12/04/2026 13:31:07 PM", "Apr 12", "12/04/2026", ""] {
+    for text in [
+        "1.2.3.4 x",
+        "13/13/2026 02:31:07",
+        "31/04/2026 02:31:07",
+        "12/04/2026 13:31:07 PM",
+        "Apr 12",
+        "12/04/2026",
+        "",
+    ] {
         assert_eq!(read(text, DateOrder::DayFirst), "none", "{text}");
     }
     assert!(time_of_day(b"12:31 x").is_none());
@@ -86,7 +94,9 @@ fn epochs() {
 #[test]
 fn months_are_sorted_for_the_search() {
     assert!(MONTHS.is_sorted_by_key(|(name, _)| *name));
-    for (text, month) in [("Mär", 3), ("März", 3), ("août", 8), ("déc.", 12), ("févr.", 2), ("Dez", 12), ("wrz", 9), ("gru", 12)] {
+    for (text, month) in
+        [("Mär", 3), ("März", 3), ("août", 8), ("déc.", 12), ("févr.", 2), ("Dez", 12), ("wrz", 9), ("gru", 12)]
+    {
         assert_eq!(month_name(text.as_bytes(), 0), Some((month, text.len())), "{text}");
         let latin: Option<Vec<u8>> = text.chars().map(|c| u8::try_from(u32::from(c)).ok()).collect();
         if let Some(latin) = latin {
