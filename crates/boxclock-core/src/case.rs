@@ -321,3 +321,6 @@ fn cannot_read(path: &Path, error: std::io::Error) -> Error {
 
 #[cfg(test)]
 mod tests;
+
+#[cfg(test)]
+mod engine_tests;

@@ -55,6 +55,10 @@ pub fn data_dir() -> Option<PathBuf> {
 
 /// The folder for what can be made again (unpacked boxes): `$XDG_CACHE_HOME/boxclock`.
 pub fn cache_dir() -> Option<PathBuf> {
+    // Tests leave nothing in the folders of the person who runs them.
+    if cfg!(test) {
+        return Some(std::env::temp_dir().join(format!("boxclock-tests-{}", std::process::id())));
+    }
     base(etcetera::BaseStrategy::cache_dir)
 }
 

@@ -123,7 +123,7 @@ impl Extraction<'_> {
                 if bytes == 0
                     && let Some(what) = trouble
                 {
-                    self.leave_out(node, what);
+                    self.leave_out(node, format!("cannot be unpacked: {what}"));
                     let _ = std::fs::remove_file(&path);
                     return;
                 }

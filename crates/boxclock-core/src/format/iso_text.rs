@@ -368,6 +368,7 @@ fn is_name(text: &[u8]) -> bool {
         && text.iter().any(u8::is_ascii_alphabetic)
         && text.iter().all(|byte| {
             byte.is_ascii_alphanumeric()
+                || *byte >= 0x80
                 || matches!(byte, b'.' | b'_' | b'-' | b'$' | b':' | b'/' | b'#' | b'@' | b' ' | b'*' | b'\\')
         })
 }

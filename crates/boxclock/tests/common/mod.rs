@@ -31,6 +31,7 @@ impl Home {
             .current_dir(self.folder.path())
             .env("XDG_DATA_HOME", self.path(".data"))
             .env("XDG_CACHE_HOME", self.path(".cache"))
+            .env("XDG_CONFIG_HOME", self.path(".config"))
             .env_remove("NO_COLOR");
         command
     }
