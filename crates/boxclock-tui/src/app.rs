@@ -267,8 +267,14 @@ impl App {
         if let Some(case) = Arc::get_mut(&mut self.case) {
             case.options.drift = drift;
         }
-        self.anchor = None;
+        // Rows, places and sources of the old table mean nothing in the new one.
+        self.jobs.cancel_all();
+        (self.loaded, self.view, self.span) = (Loaded::default(), ViewRows::default(), None);
+        (self.anchor, self.reading, self.hits, self.density) = (None, None, None, None);
+        (self.density_asked, self.cursor, self.top) = (None, 0, 0);
+        self.lines.clear();
         self.back.clear();
+        self.refresh();
         self.load();
     }
 

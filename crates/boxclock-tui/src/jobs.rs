@@ -18,8 +18,8 @@ use ratatui::crossterm::event::Event as Input;
 pub enum Event {
     /// Something typed, clicked or resized.
     Input(Input),
-    /// More events have been read.
-    Loaded(Loaded),
+    /// More events have been read, by the reading of this number.
+    Loaded(u64, Loaded),
     /// A job is done.
     Done(u64, Outcome),
     /// The case was opened again.
@@ -64,6 +64,7 @@ pub struct Jobs {
     running: HashMap<Kind, (u64, Work)>,
     next: u64,
     loading: Work,
+    reading: u64,
     started: Instant,
     focus: Focus,
 }
@@ -76,6 +77,7 @@ impl Jobs {
             running: HashMap::new(),
             next: 0,
             loading: Work::default(),
+            reading: 0,
             started: Instant::now(),
             focus: Focus::default(),
         }
@@ -87,12 +89,13 @@ impl Jobs {
         // What is still being read for an older state of the case is of no use any more.
         self.loading.cancel();
         (self.loading, self.started, self.focus) = (Work::default(), Instant::now(), loader.focus());
-        let (work, sender) = (self.loading.clone(), self.sender.clone());
+        self.reading += 1;
+        let (work, sender, number) = (self.loading.clone(), self.sender.clone(), self.reading);
         std::thread::spawn(move || {
             // Cancelled reading has nobody to tell; all else is published.
             let _ = loader.run_showing(&work, |loaded| {
                 // The receiver is gone when the program ends.
-                let _ = sender.send(Event::Loaded(loaded));
+                let _ = sender.send(Event::Loaded(number, loaded));
             });
         });
     }
@@ -112,6 +115,18 @@ impl Jobs {
     pub fn progress(&self) -> (u64, u64, Duration) {
         let (done, total) = self.loading.progress();
         (done, total, self.started.elapsed())
+    }
+
+    /// Whether this is the reading that goes on: a case that was opened again is read anew.
+    pub fn is_reading(&self, number: u64) -> bool {
+        self.reading == number
+    }
+
+    /// Drops everything that runs for a case that is not shown any more.
+    pub fn cancel_all(&mut self) {
+        for kind in [Kind::View, Kind::Hits, Kind::Rail, Kind::Clocks] {
+            self.cancel(kind);
+        }
     }
 
     /// Says which moment is looked at, while reading goes on.

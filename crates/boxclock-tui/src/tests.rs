@@ -71,6 +71,15 @@ impl Screen {
         }
     }
 
+    /// Waits until the case was opened and read again.
+    fn read_again(&mut self) {
+        let before = std::sync::Arc::clone(&self.app.case);
+        while std::sync::Arc::ptr_eq(&before, &self.app.case) || !self.app.loaded.complete {
+            self.take_one();
+        }
+        self.settle();
+    }
+
     fn draw(&mut self, width: u16, height: u16) -> String {
         self.app.prepare(width, height);
         let mut terminal = Terminal::new(TestBackend::new(width, height)).unwrap();
@@ -112,9 +121,9 @@ fn it_opens_at_the_end_however_often_the_table_grew() {
     let mut part = (*whole.table).clone();
     part.order = part.order[..2].to_vec().into();
     let part = boxclock_core::case::Loaded { table: std::sync::Arc::new(part), complete: false, ..whole.clone() };
-    update::event(&mut screen.app, Event::Loaded(part));
+    update::event(&mut screen.app, Event::Loaded(1, part));
     screen.settle();
-    update::event(&mut screen.app, Event::Loaded(whole));
+    update::event(&mut screen.app, Event::Loaded(1, whole));
     screen.settle();
     assert_eq!(screen.chosen(), "fine");
 }
@@ -395,13 +404,36 @@ fn the_box_view_accounts_for_everything() {
 }
 
 #[test]
+fn how_a_source_is_read_can_be_chosen() {
+    let mut screen = usual();
+    screen.keys("2jzEurope/Lisbon\n");
+    let drawn = screen.draw(160, 40);
+    assert!(drawn.contains("Europe/Lisbon (you said so)") && drawn.contains("the only format with records"), "{drawn}");
+    screen.keys("D+90s\n");
+    assert!(screen.draw(160, 40).contains("added to every time; D"), "{}", screen.draw(160, 40));
+    screen.keys("enonsense\n");
+    assert!(screen.draw(160, 40).contains("\"nonsense\" is no format, encoding or order of dates"));
+    screen.key(KeyCode::Esc);
+    screen.keys("eplain\n");
+    screen.read_again();
+    let drawn = screen.draw(160, 40);
+    assert!(drawn.contains("pump-ctl     plain") && drawn.contains("chosen by hand"), "{drawn}");
+    screen.keys("u");
+    screen.read_again();
+    let drawn = screen.draw(160, 40);
+    assert!(drawn.contains("pump-ctl     iso-text"), "{drawn}");
+    screen.keys("P");
+    assert!(screen.draw(160, 40).contains("kept in memory only"));
+}
+
+#[test]
 fn the_reading_pane_explains() {
     let mut screen = usual();
     screen.keys("g]]");
     let drawn = screen.draw(160, 40);
     for part in [
         "2026-04-12 02:31:41.000",
-        "written in the line, zone known",
+        "written in the line, with its zone",
         "error (written 27)",
         "bridge pid 88",
         "−1m41s pump-ctl",

@@ -24,7 +24,8 @@ pub use typing::{offered, typed};
 /// Takes one event.
 pub fn event(app: &mut App, event: Event) {
     match event {
-        Event::Loaded(loaded) => take_loaded(app, loaded),
+        Event::Loaded(number, loaded) if app.jobs.is_reading(number) => take_loaded(app, loaded),
+        Event::Loaded(..) => {}
         Event::Done(number, outcome) => {
             if app.jobs.accept(number) {
                 done(app, outcome);

@@ -93,7 +93,9 @@ pub(super) fn dates_across(segments: &mut [Arc<Segment>]) {
         // Nothing in this source has a time.
         for segment in segments.iter_mut().filter(|segment| !segment.is_empty()) {
             Arc::make_mut(segment).change_times(|_, flags| {
-                flags.iter_mut().for_each(|flags| *flags = *flags & !flag::TIME_KNOWN | TimeKnown::None as u8);
+                for flags in flags {
+                    *flags = *flags & !flag::TIME_KNOWN | TimeKnown::None as u8;
+                }
             });
         }
         return;

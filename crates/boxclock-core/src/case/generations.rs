@@ -27,7 +27,9 @@ enum Age {
 /// # Errors
 /// When cancelled.
 pub(super) fn group(sources: &mut Vec<Source>, work: &Work) -> Result<()> {
-    let mut logs: BTreeMap<(String, Option<String>, &'static str), Vec<(Age, Source)>> = BTreeMap::new();
+    // One log: the same name without what rotation added, host and format.
+    type Log = (String, Option<String>, &'static str);
+    let mut logs: BTreeMap<Log, Vec<(Age, Source)>> = BTreeMap::new();
     for source in sources.drain(..) {
         let (stem, age) = match source.reader {
             Reader::Lines(_) => stem_and_age(&source.name),

@@ -275,7 +275,9 @@ fn read_whole(path: &Path) -> io::Result<(Buffer, u32)> {
     })?;
     parts.sort_by_key(|(index, _)| *index);
     let mut crc = crc32fast::Hasher::new();
-    parts.iter().for_each(|(_, part)| crc.combine(part));
+    for (_, part) in &parts {
+        crc.combine(part);
+    }
     Ok((Buffer::from_vec(buffer), crc.finalize()))
 }
 
@@ -319,11 +321,11 @@ pub(super) fn save(source: &Source, key: &Key, segments: &[Arc<Segment>], report
         crc,
     };
     std::fs::write(fresh.path().join("index.json"), serde_json::to_vec(&meta)?)?;
-    replace(fresh, &folder)
+    replace(&fresh, &folder)
 }
 
 /// Puts a finished folder in the place of an older one.
-fn replace(fresh: tempfile::TempDir, folder: &Path) -> io::Result<()> {
+fn replace(fresh: &tempfile::TempDir, folder: &Path) -> io::Result<()> {
     if folder.exists() {
         std::fs::remove_dir_all(folder)?;
     }
@@ -471,5 +473,5 @@ pub(super) fn save_order(name: &str, order: &Column<u32>, disordered: &Column<u3
         .map(|rows| -> Vec<ArrayRef> { vec![Arc::new(UInt32Array::new(rows.clone(), None))] });
     let crc = write(&fresh.path().join("order.arrow"), schema, batches)?;
     std::fs::write(fresh.path().join("checksum"), crc.to_string())?;
-    replace(fresh, &folder)
+    replace(&fresh, &folder)
 }

@@ -77,7 +77,7 @@ pub fn time_of_day(bytes: &[u8]) -> Option<(Civil, usize)> {
     let mut civil = Civil { month: 1, day: 1, ..Civil::default() };
     let at = clock(bytes, 0, &mut civil)?;
     // Hours and minutes alone are more often something else.
-    let colons = bytes.get(..at)?.iter().filter(|byte| **byte == b':').count();
+    let colons = memchr::memchr_iter(b':', bytes.get(..at)?).count();
     if colons < 2
         || !civil.is_valid()
         || bytes.get(at).is_some_and(|byte| byte.is_ascii_alphanumeric() || *byte == b':')

@@ -112,7 +112,7 @@ pub fn drift(text: &str) -> Result<Drift> {
     let (rate, since) = rest.split_once('@').ok_or_else(wrong)?;
     let ppm: f64 = rate.trim().strip_suffix("ppm").and_then(|rate| rate.trim().parse().ok()).ok_or_else(wrong)?;
     let rate_ppb = (ppm * 1000.0).round();
-    if !(rate_ppb.abs() <= MOST_PPB as f64) {
+    if rate_ppb.is_nan() || rate_ppb.abs() > MOST_PPB as f64 {
         return Err(wrong());
     }
     let Typed::Instant(since) = time(since, &Zone::utc())? else { return Err(wrong()) };

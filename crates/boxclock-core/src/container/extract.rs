@@ -272,7 +272,7 @@ impl Extraction<'_> {
 fn member_node(member: &zip::read::ZipFile<'_, BufReader<Counted<'_>>>, node: &Node) -> Node {
     let name = member
         .name()
-        .map_or_else(|_| String::from_utf8_lossy(member.name_raw()).into_owned(), |name| name.into_owned());
+        .map_or_else(|_| String::from_utf8_lossy(member.name_raw()).into_owned(), std::borrow::Cow::into_owned);
     let stamp = member.extra_data_fields().find_map(|field| match field {
         zip::extra_fields::ExtraField::ExtendedTimestamp(stamp) => {
             stamp.mod_time().map(|seconds| i64::from(seconds) * SECOND)

@@ -18,8 +18,10 @@ fn found(path: &Path) -> FileFound {
     FileFound { path: path.to_path_buf(), name: "X".into(), modified: 5, len_bytes }
 }
 
-/// Members as name and text, and what was left out as name and reason.
-fn extracted(path: &Path, passwords: &[&str]) -> (Vec<(String, String, i64)>, Vec<(String, String)>, Vec<Trouble>) {
+/// Members as name, text and time; what was left out as name and reason; trouble.
+type Extracted = (Vec<(String, String, i64)>, Vec<(String, String)>, Vec<Trouble>);
+
+fn extracted(path: &Path, passwords: &[&str]) -> Extracted {
     let start = std::fs::read(path).unwrap();
     let kind = Kind::of(&start[..start.len().min(START_BYTES)]).expect("a container");
     let folder = tempfile::tempdir().unwrap();
@@ -39,7 +41,7 @@ fn compressed_streams_of_several_parts() {
         let (members, left_out, trouble) = extracted(&data(name), &[]);
         let [(member, text, modified)] = members.as_slice() else { panic!("{name}: {members:?}") };
         assert_eq!((member.as_str(), text.as_str()), ("", format!("{A}{B}").as_str()), "{name}");
-        let expected = if name.ends_with(".gz") { 1_775_961_069 * SECOND } else { 5 };
+        let expected = if name == "two-members.gz" { 1_775_961_069 * SECOND } else { 5 };
         assert_eq!(*modified, expected, "{name}: gzip keeps the time of the file");
         assert!(left_out.is_empty() && trouble.is_empty(), "{name}");
     }

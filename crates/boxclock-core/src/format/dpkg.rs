@@ -28,7 +28,7 @@ const ACTIONS: [&[u8]; 10] = [
 ];
 
 impl LineFormat for Dpkg {
-    fn name(&self) -> &str {
+    fn name(&self) -> &'static str {
         "dpkg"
     }
 

@@ -85,7 +85,7 @@ struct Parts<'a> {
 }
 
 impl LineFormat for IsoText {
-    fn name(&self) -> &str {
+    fn name(&self) -> &'static str {
         "iso-text"
     }
 
@@ -169,7 +169,9 @@ impl LineFormat for IsoText {
 
 fn samples_evidence(lines: &[&[u8]]) -> Evidence {
     let mut evidence = Evidence::default();
-    lines.iter().for_each(|line| evidence.take(date_part(line)));
+    for line in lines {
+        evidence.take(date_part(line));
+    }
     evidence
 }
 

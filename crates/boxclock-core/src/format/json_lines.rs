@@ -150,7 +150,7 @@ fn severity(found: &Found<'_>) -> (Severity, Cow<'static, [u8]>) {
 }
 
 impl LineFormat for JsonLines {
-    fn name(&self) -> &str {
+    fn name(&self) -> &'static str {
         "json-lines"
     }
 

@@ -16,7 +16,7 @@ use crate::severity::Severity;
 pub(super) struct KernelRing;
 
 impl LineFormat for KernelRing {
-    fn name(&self) -> &str {
+    fn name(&self) -> &'static str {
         "kernel-ring"
     }
 

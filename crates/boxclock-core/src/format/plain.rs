@@ -6,7 +6,7 @@ use super::{Head, Hint, LineFormat};
 pub(super) struct Plain;
 
 impl LineFormat for Plain {
-    fn name(&self) -> &str {
+    fn name(&self) -> &'static str {
         "plain"
     }
 

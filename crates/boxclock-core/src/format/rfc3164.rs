@@ -20,7 +20,7 @@ pub(super) struct Rfc3164;
 const ISO_TIMES: Hint = 1;
 
 impl LineFormat for Rfc3164 {
-    fn name(&self) -> &str {
+    fn name(&self) -> &'static str {
         "rfc3164"
     }
 

@@ -85,7 +85,7 @@ fn present(text: &[u8]) -> Cow<'_, [u8]> {
 }
 
 impl LineFormat for Rfc5424 {
-    fn name(&self) -> &str {
+    fn name(&self) -> &'static str {
         "rfc5424"
     }
 

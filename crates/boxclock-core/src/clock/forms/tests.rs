@@ -107,7 +107,9 @@ fn months_are_sorted_for_the_search() {
 
 fn evidence(dates: &[&str]) -> (DateOrder, bool) {
     let mut evidence = Evidence::default();
-    dates.iter().for_each(|date| evidence.take(format!("{date} 02:31:07 x").as_bytes()));
+    for date in dates {
+        evidence.take(format!("{date} 02:31:07 x").as_bytes());
+    }
     evidence.order()
 }
 
