@@ -456,6 +456,12 @@ fn own_formats_and_choices_by_hand() {
     );
     assert_eq!(events[1]["time"], "2026-04-12T02:31:08.000000000Z");
     assert!(home.run(&["formats"]).out.contains("valves"));
+    // The format travels with the box.
+    assert_eq!(home.run(&["pack", "odd.log", "--into", "odd.box.zip"]).status, Some(0));
+    assert_eq!(home.run(&["check", "odd.box.zip"]).status, Some(0));
+    let elsewhere = Home::new();
+    elsewhere.write("odd.box.zip", std::fs::read(home.path("odd.box.zip")).unwrap());
+    assert_eq!(elsewhere.run(&["sources", "odd.box.zip", "--as", "jsonl"]).json()[0]["format"], "valves");
     home.write("bad.toml", good.replace("\"error\"", "\"terrible\""));
     let ran = home.run(&["formats", "bad.toml"]);
     assert_eq!(ran.status, Some(1));

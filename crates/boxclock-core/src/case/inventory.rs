@@ -111,6 +111,7 @@ pub(super) fn open(paths: &[PathBuf], options: Options, work: &Work) -> Result<C
     let mut left_out = Vec::new();
     let mut candidates = Vec::new();
     let mut seal = None;
+    let mut box_formats = Vec::new();
     let mut story = Story::default();
     let mut name = None;
     let mut zone = options.zone.clone();
@@ -119,6 +120,7 @@ pub(super) fn open(paths: &[PathBuf], options: Options, work: &Work) -> Result<C
         if gather::is_box(path)? {
             let opened: OpenBox = gather::unpack(path, work)?;
             left_out.extend(opened.left_out);
+            box_formats.push(opened.formats);
             zone = zone.or_else(|| opened.seal.zone.as_deref().and_then(|text| Zone::parse(text).ok()));
             for (file, host) in opened.files {
                 let host_zone = host.as_deref().and_then(|host| opened.seal.host_zone(host));
@@ -131,7 +133,7 @@ pub(super) fn open(paths: &[PathBuf], options: Options, work: &Work) -> Result<C
         }
         name.get_or_insert_with(|| case_name(path));
     }
-    let (formats, wrong) = own_formats(paths);
+    let (formats, wrong) = own_formats(paths, box_formats);
     left_out.extend(wrong.into_iter().map(|(path, reason)| LeftOut { path, reason }));
     let mut candidates = open_containers(candidates, &options.passwords, &mut left_out, work)?;
     candidates.sort_by(|a, b| a.file.name.cmp(&b.file.name));
@@ -163,14 +165,20 @@ pub(super) fn open(paths: &[PathBuf], options: Options, work: &Work) -> Result<C
     })
 }
 
-/// The formats of the user, and those in a folder `formats` of an unpacked box.
-fn own_formats(paths: &[PathBuf]) -> (Vec<&'static dyn LineFormat>, Vec<(String, String)>) {
+/// The formats of the user, those of boxes, and those in a folder `formats` of an unpacked box. The same format may stand
+/// in several: the first counts.
+fn own_formats(paths: &[PathBuf], of_boxes: Vec<PathBuf>) -> (Vec<&'static dyn LineFormat>, Vec<(String, String)>) {
     let mut folders: Vec<PathBuf> = platform::config_dir().into_iter().map(|folder| folder.join("formats")).collect();
+    folders.extend(of_boxes);
     folders.extend(paths.iter().filter(|path| path.join("hosts").is_dir()).map(|path| path.join("formats")));
-    let (mut formats, mut wrong) = (Vec::new(), Vec::new());
+    let (mut formats, mut wrong): (Vec<&'static dyn LineFormat>, _) = (Vec::new(), Vec::new());
     for folder in folders {
         let (found, mistakes) = format::load_own(&folder);
-        formats.extend(found);
+        for format in found {
+            if format::by_name(format.name(), &formats).is_none() {
+                formats.push(format);
+            }
+        }
         wrong.extend(mistakes);
     }
     (formats, wrong)

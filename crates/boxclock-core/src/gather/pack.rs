@@ -67,7 +67,8 @@ pub fn pack(options: &PackOptions, work: &Work) -> Result<Packed> {
         zone: options.zone.clone(),
         ..Seal::default()
     };
-    let wanted = list(options, &mut seal)?;
+    let mut wanted = list(options, &mut seal)?;
+    wanted.extend(own_formats());
     work.set_total(wanted.iter().map(|wanted| wanted.file.len_bytes).sum());
     let temporary = tempfile::Builder::new()
         .prefix(".boxclock-")
@@ -131,6 +132,18 @@ struct Wanted {
     file: FileFound,
     host: String,
     member: String,
+}
+
+/// The formats of the user: without them others would read the logs in the box worse.
+fn own_formats() -> Vec<Wanted> {
+    let folder = platform::config_dir().map(|folder| folder.join("formats")).filter(|folder| folder.is_dir());
+    // What cannot be listed is named when the formats are used.
+    let files = folder.and_then(|folder| crate::case::find_files(&folder, &mut Vec::new()).ok()).unwrap_or_default();
+    let wanted = files.into_iter().filter_map(|file| {
+        let member = format!("formats/{}", file.path.file_name()?.to_str()?);
+        super::is_own_format(&member).then(|| Wanted { file, host: String::new(), member })
+    });
+    wanted.collect()
 }
 
 fn list(options: &PackOptions, seal: &mut Seal) -> Result<Vec<Wanted>> {

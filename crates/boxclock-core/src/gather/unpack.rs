@@ -6,8 +6,8 @@ use std::path::{Path, PathBuf};
 use sha2::{Digest, Sha256};
 
 use super::{
-    Archive, CopyError, Error, FileFound, LeftOut, Result, STORY_NAME, Seal, Story, Work, copy_hashed, hex, open_zip,
-    read_member, read_seal, safe_path,
+    Archive, CopyError, Error, FileFound, LeftOut, Result, STORY_NAME, Seal, Story, Work, copy_hashed, hex,
+    is_own_format, open_zip, read_member, read_seal, safe_path,
 };
 use crate::clock::scan;
 use crate::{limits, platform};
@@ -21,6 +21,8 @@ pub struct OpenBox {
     pub story: Story,
     /// Its files, each with the label of its host.
     pub files: Vec<(FileFound, Option<String>)>,
+    /// The folder of the formats that travel with it.
+    pub formats: PathBuf,
     /// What is not read, or is read although it has changed.
     pub left_out: Vec<LeftOut>,
 }
@@ -47,7 +49,7 @@ pub fn unpack(path: &Path, work: &Work) -> Result<OpenBox> {
     } else {
         extract_all(&mut archive, &seal, &target, &mut left_out, work)?;
     }
-    let files = seal.files.iter().filter_map(|file| {
+    let files = seal.files.iter().filter(|file| !is_own_format(&file.path)).filter_map(|file| {
         let unpacked = target.join(safe_path(&file.path)?);
         let data = std::fs::metadata(&unpacked).ok()?;
         let modified = scan::iso(file.modified.as_bytes()).and_then(|(civil, _)| civil.to_ns()).unwrap_or(0);
@@ -60,7 +62,7 @@ pub fn unpack(path: &Path, work: &Work) -> Result<OpenBox> {
         reason: format!("could not be gathered: {}", missing.reason),
     });
     left_out.extend(unreadable);
-    Ok(OpenBox { seal, story, files, left_out })
+    Ok(OpenBox { seal, story, files, formats: target.join("formats"), left_out })
 }
 
 /// One folder of the cache for each state of each box.

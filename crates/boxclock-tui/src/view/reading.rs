@@ -204,9 +204,9 @@ impl Pane<'_> {
         self.heading("accounts");
         let numbers = [
             ("bytes", source.bytes),
-            ("  records", source.event_bytes),
-            ("  repeated", source.repeated_bytes),
-            ("  other", source.other_bytes),
+            ("records", source.event_bytes),
+            ("twice", source.repeated_bytes),
+            ("outside", source.other_bytes),
             ("lines", source.lines),
             ("events", source.events),
             ("attached", source.attached_lines),
@@ -215,7 +215,7 @@ impl Pane<'_> {
         ];
         for (label, number) in numbers {
             // Most sources have nothing repeated and nothing outside of records.
-            if number > 0 || !matches!(label, "  repeated" | "  other" | "repeated") {
+            if number > 0 || !matches!(label, "twice" | "outside" | "repeated") {
                 self.facts(label, &super::text::grouped(number));
             }
         }
@@ -223,11 +223,13 @@ impl Pane<'_> {
             self.heading("files, oldest first");
             for file in &source.files {
                 self.paragraph(&file.source, Style::new());
-                let span = file.first.as_deref().and_then(|first| first.get(..19)).unwrap_or("no times");
-                self.paragraph(
-                    &format!("  {} events from {span}", super::text::grouped(file.events)),
-                    self.app.theme.faint(),
-                );
+                let events = super::text::grouped(file.events);
+                let text = match file.first.as_deref().and_then(|first| first.get(..19)) {
+                    Some(first) => format!("  {events} events from {first}"),
+                    None if file.events == 0 => "  no events of its own".to_owned(),
+                    None => format!("  {events} events without times"),
+                };
+                self.paragraph(&text, self.app.theme.faint());
             }
         }
         if !source.trouble.is_empty() {

@@ -21,7 +21,9 @@ pub(super) fn draw(app: &App, frame: &mut Frame<'_>) {
     let mut facts = format!(" · {} events", grouped(table.len() as u64));
     if layout.top.width >= 90 {
         let hosts = table.hosts.len().saturating_sub(1);
-        facts = format!(" · {hosts} hosts · {} sources{facts}", app.sources.len());
+        let plural = |count: usize| if count == 1 { "" } else { "s" };
+        let sources = app.sources.len();
+        facts = format!(" · {hosts} host{} · {sources} source{}{facts}", plural(hosts), plural(sources));
     }
     if !app.loaded.complete {
         facts.push_str(&format!(" · reading {}", progress(app)));
