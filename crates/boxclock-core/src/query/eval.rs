@@ -184,6 +184,13 @@ impl Plan<'_> {
                 return;
             }
         }
+        // The usual case, without a branch an event: one amount for all.
+        if let (TimeTest::Between(from, to), Some(Drift { add_ns, rate_ppb: 0, .. })) = (test, one) {
+            let (from, to) = ((*from).max(NO_TIME + 1).saturating_sub(add_ns), to.saturating_sub(add_ns));
+            let from = from.max(NO_TIME + 1);
+            bits.iter_mut().zip(part.segment.times.iter()).for_each(|(bit, time)| *bit &= *time >= from && *time <= to);
+            return;
+        }
         let times = part.segment.times.iter().zip(&part.segment.actor_ids);
         let corrected = times.map(|(time, actor)| {
             let drift = one.unwrap_or_else(|| drift[usize::from(*actor)]);

@@ -81,7 +81,7 @@ fn help_for(app: &App, prompt: &Prompt, indent: usize, width: u16) -> Vec<Span<'
         Prompt::Time => "02:31  02:31:07  2026-04-12 02:31",
         Prompt::Clock(_) => "-6m41s if it is fast, +90s if it is slow, 0 for as written",
         Prompt::Zone(_) => "+02:00  UTC  Europe/Lisbon   nothing: as found out",
-        Prompt::ReadAs(_) => "a format such as rfc3164, an encoding, day-first or month-first   nothing: as found out",
+        Prompt::ReadAs(_) => "rfc3164  windows-1252  day-first   nothing: as found out",
         Prompt::Password => "it is tried on every encrypted member, and kept in memory only",
         Prompt::Finder(_) => "words of what you want to do; arrows choose, Enter does it",
         Prompt::Note | Prompt::Field(_) | Prompt::Reason(_) | Prompt::ReportPath => "Enter keeps, Esc gives up",
