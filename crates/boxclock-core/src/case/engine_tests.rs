@@ -198,6 +198,20 @@ fn times_of_day_get_their_date_backwards() {
 }
 
 #[test]
+fn a_header_says_on_which_day_times_of_day_start() {
+    let text = b"22:00:00.100 [main] INFO a.B - one\n00:00:01.000 [main] WARN a.B - two\n";
+    let opened = open(&[("x.log", text)], "2026-11-23T00:00:02Z", Options::default());
+    let mut case = opened.case.clone();
+    let mut sources = (*case.sources).clone();
+    sources[0].header.date = Some(i64::try_from(1_775_865_600_000_000_000_u64).unwrap());
+    case.sources = Arc::new(sources);
+    let loaded = case.load(&Work::default()).unwrap();
+    let times: Vec<String> =
+        (0..2).map(|row| to_rfc3339(loaded.table.event(Row(row)).time().unwrap())[..13].to_owned()).collect();
+    assert_eq!(times, ["2026-04-11T22", "2026-04-12T00"]);
+}
+
+#[test]
 fn uptimes_count_from_the_start_of_the_system() {
     let ring = b"[    0.000000] Linux version 6.1\n[   12.500000] usb 1-1: device not accepting address 5, error -71\n";
     let syslog = b"Apr 12 02:00:20 pump kernel: [   10.000000] something\nApr 12 02:31:07 pump x: y\n";

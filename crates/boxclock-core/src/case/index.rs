@@ -295,8 +295,7 @@ pub(super) fn save(source: &Source, key: &Key, segments: &[Arc<Segment>], report
         return Ok(());
     }
     let parent = folder.parent().unwrap_or(&folder);
-    std::fs::create_dir_all(parent)?;
-    let fresh = tempfile::Builder::new().prefix(".indexing-").tempdir_in(parent)?;
+    let fresh = fresh_folder(parent)?;
     let crc = [
         write(&fresh.path().join(FILES[0]), event_schema(), segments.iter().map(|segment| event_columns(segment)))?,
         write(&fresh.path().join(FILES[1]), code_schema(), segments.iter().map(|segment| code_columns(segment)))?,
@@ -323,6 +322,26 @@ pub(super) fn save(source: &Source, key: &Key, segments: &[Arc<Segment>], report
     std::fs::write(fresh.path().join("index.json"), serde_json::to_vec(&meta)?)?;
     replace(&fresh, &folder)
 }
+
+/// A folder to write into beside the finished ones. What older runs left unfinished (the program was ended while it wrote)
+/// is removed.
+fn fresh_folder(parent: &Path) -> io::Result<tempfile::TempDir> {
+    std::fs::create_dir_all(parent)?;
+    for entry in
+        std::fs::read_dir(parent)?.flatten().filter(|entry| entry.file_name().as_encoded_bytes().starts_with(FRESH))
+    {
+        let age = entry.metadata().and_then(|data| data.modified()).ok().and_then(|time| time.elapsed().ok());
+        if age.is_some_and(|age| age > STALE) {
+            // Another run may have been faster.
+            let _ = std::fs::remove_dir_all(entry.path());
+        }
+    }
+    tempfile::Builder::new().prefix(".writing-").tempdir_in(parent)
+}
+
+const FRESH: &[u8] = b".writing-";
+/// No index takes as long to write.
+const STALE: std::time::Duration = std::time::Duration::from_secs(600);
 
 /// Puts a finished folder in the place of an older one.
 fn replace(fresh: &tempfile::TempDir, folder: &Path) -> io::Result<()> {
@@ -465,8 +484,7 @@ pub(super) fn has_order(name: &str) -> bool {
 pub(super) fn save_order(name: &str, order: &Column<u32>, disordered: &Column<u32>) -> io::Result<()> {
     let Some(folder) = order_folder(name) else { return Ok(()) };
     let parent = folder.parent().unwrap_or(&folder);
-    std::fs::create_dir_all(parent)?;
-    let fresh = tempfile::Builder::new().prefix(".ordering-").tempdir_in(parent)?;
+    let fresh = fresh_folder(parent)?;
     let schema = Schema::new(vec![Field::new("row", DataType::UInt32, false)]);
     let batches = [order, disordered]
         .into_iter()
