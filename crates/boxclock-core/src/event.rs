@@ -242,6 +242,13 @@ impl Table {
         self.parts.is_empty()
     }
 
+    /// The parts of a source, by its place in the case.
+    pub fn parts_of(&self, source: usize) -> &[Part] {
+        let start = self.parts.partition_point(|part| (part.segment.source as usize) < source);
+        let end = self.parts.partition_point(|part| part.segment.source as usize <= source);
+        self.parts.get(start..end).unwrap_or_default()
+    }
+
     /// The part that holds a row, and the event's index in it.
     pub fn locate(&self, row: Row) -> (usize, usize) {
         let part = self.parts.partition_point(|part| part.first_row <= row.0).saturating_sub(1);

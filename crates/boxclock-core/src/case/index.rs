@@ -127,7 +127,10 @@ const FILES: [&str; 3] = ["events.arrow", "codes.arrow", "actors.arrow"];
 
 /// What the index knows of a source; `None` where there is none, it is of another state, or it is damaged.
 pub(super) fn load(source: &Source, key: &Key) -> Option<Known> {
-    let folder = folder_of(&source.path).filter(|_| is_kept(source))?;
+    if !is_kept(source) {
+        return None;
+    }
+    let folder = folder_of(&source.path)?;
     let meta: Meta = serde_json::from_slice(&std::fs::read(folder.join("index.json")).ok()?).ok()?;
     if meta.reading != key.reading || meta.head_crc != key.head_crc && meta.len_bytes >= limits::SAMPLE_BYTES as u64 {
         return None;

@@ -553,9 +553,8 @@ impl Loaded {
     /// The event whose record starts at `offset` of the source of that name.
     pub fn event_at(&self, case: &Case, source: &str, offset: u64) -> Option<EventRef<'_>> {
         let index = case.sources.iter().position(|other| other.name == source)?;
-        let part = self.table.parts.iter().rev().find(|part| {
-            part.segment.source as usize == index && part.segment.offset + u64::from(part.segment.offsets[0]) <= offset
-        })?;
+        let start = |part: &&Part| part.segment.offset + u64::from(part.segment.offsets[0]) <= offset;
+        let part = self.table.parts_of(index).iter().rev().find(start)?;
         let within = u32::try_from(offset - part.segment.offset).ok()?;
         let event = part.segment.offsets.binary_search(&within).ok()?;
         Some(self.table.event(Row(part.first_row + event as u32)))

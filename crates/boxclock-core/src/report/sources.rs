@@ -144,8 +144,8 @@ fn host_of(case: &Case, loaded: &Loaded, index: usize) -> Option<String> {
         return Some(label.clone());
     }
     let table = &loaded.table;
-    let parts = table.parts.iter().filter(|part| part.segment.source as usize == index);
-    let mut named = parts.flat_map(|part| part.actor_ids.iter().map(|id| table.actors[*id as usize].host));
+    let mut named =
+        table.parts_of(index).iter().flat_map(|part| part.actor_ids.iter().map(|id| table.actors[*id as usize].host));
     let first = named.next().filter(|host| *host != 0)?;
     named.all(|host| host == first).then(|| table.hosts[first as usize].clone())
 }
