@@ -225,7 +225,8 @@ fn safe_path(name: &str) -> Option<PathBuf> {
 
 /// Whether a member is a format of the user's own that travels with the box: `formats/NAME.toml`.
 fn is_own_format(name: &str) -> bool {
-    name.strip_prefix("formats/").is_some_and(|file| file.ends_with(".toml") && !file.contains('/'))
+    let is_toml = |file: &str| Path::new(file).extension().is_some_and(|extension| extension == "toml");
+    name.strip_prefix("formats/").is_some_and(|file| is_toml(file) && !file.contains('/'))
 }
 
 #[cfg(test)]
