@@ -67,6 +67,12 @@ fn main() -> boxclock_core::Result<()> {
     let host = table.hosts.last().cloned().unwrap_or_default();
     let moved = loaded.with_drift(&case.sources, &[(host, (401 * SECOND).into())].into());
     row("merge again with another clock", started, &format!("{} events", moved.table.len()));
+    let largest = (0..case.sources.len()).max_by_key(|index| case.sources[*index].len_bytes).unwrap_or(0);
+    let mut sources = (*case.sources).clone();
+    sources[largest].zone = Zone::parse("Europe/Lisbon")?;
+    let started = Instant::now();
+    let moved = loaded.with_zones(&case.sources, &sources, &[largest], &std::collections::HashMap::new());
+    row("another zone for the largest source", started, &format!("{} events", moved.table.len()));
     let started = Instant::now();
     let mut reader = boxclock_core::event::RecordReader::new(Arc::clone(&case.sources));
     let places = (0..1000).map(|step| table.len() / 1000 * step);
