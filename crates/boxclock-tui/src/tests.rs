@@ -422,8 +422,9 @@ fn how_a_source_is_read_can_be_chosen() {
     screen.read_again();
     let drawn = screen.draw(160, 40);
     assert!(drawn.contains("pump-ctl     iso-text"), "{drawn}");
-    screen.keys("P");
-    assert!(screen.draw(160, 40).contains("kept in memory only"));
+    screen.keys("Ptide");
+    let drawn = screen.draw(160, 40);
+    assert!(drawn.contains("kept in memory only") && drawn.contains("****") && !drawn.contains("tide"), "{drawn}");
 }
 
 #[test]

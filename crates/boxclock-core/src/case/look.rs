@@ -101,7 +101,10 @@ fn chosen_format(name: &str, lines: &[&[u8]], known: &Known<'_>) -> Option<Detec
 }
 
 fn zone_of(candidate: &Candidate, choice: &Choice, known: &Known<'_>) -> (Zone, ZoneFrom) {
-    let by_host = candidate.host.as_ref().and_then(|host| known.options.host_zones.get(host));
+    let by_host = candidate.host.as_ref().and_then(|host| {
+        let remembered = known.options.choices.get(host).and_then(|choice| choice.zone.as_ref());
+        known.options.host_zones.get(host).or(remembered)
+    });
     if let Some(zone) = choice.zone.as_ref().or(by_host).or(known.options.zone.as_ref()) {
         return (zone.clone(), ZoneFrom::User);
     }

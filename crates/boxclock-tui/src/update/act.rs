@@ -377,8 +377,10 @@ fn undo(app: &mut App) {
                 "zone" if !before.is_empty() => super::sources::set_zone(app, &source, &before),
                 _ => super::sources::set(app, &source, what, &before),
             };
-            // Undoing is not itself to be undone.
-            app.undo.pop();
+            // Undoing is not itself to be undone; what failed has left nothing behind.
+            if done.is_ok() {
+                app.undo.pop();
+            }
             done
         }
         Undo::Field(key, value) => {

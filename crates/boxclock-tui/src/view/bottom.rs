@@ -18,6 +18,9 @@ pub(super) fn draw(app: &App, frame: &mut Frame<'_>) {
     let (line, hints) = (app.layout.line, app.layout.hints);
     if let Mode::Typing(prompt, input) = &app.mode {
         let (text, cursor) = update::typed(input);
+        // Somebody may look over the shoulder.
+        let hidden = "*".repeat(text.chars().count());
+        let text = if matches!(prompt, Prompt::Password) { hidden.as_str() } else { text };
         let label = format!(" {}  ", label(prompt));
         let room = usize::from(line.width).saturating_sub(label.width() + 1);
         let scrolled = cursor.saturating_sub(room);
