@@ -249,8 +249,3 @@ pub const PLAIN: Detected = Detected { format: &plain::Plain, hint: 0 };
 pub fn by_name(name: &str, own: &[&'static dyn LineFormat]) -> Option<&'static dyn LineFormat> {
     own.iter().copied().chain(LINE_FORMATS).find(|format| format.name() == name)
 }
-
-/// The format that a contest over these lines gives.
-pub fn detect(lines: &[&[u8]]) -> Detected {
-    contest(lines, &[]).winner
-}

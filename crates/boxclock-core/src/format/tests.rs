@@ -201,9 +201,9 @@ fn no_format_takes_the_lines_of_another() {
     ];
     for (expected, lines) in files {
         let lines: Vec<&[u8]> = lines.iter().map(|line| line.as_bytes()).collect();
-        assert_eq!(detect(&lines).format.name(), expected, "{lines:?}");
+        assert_eq!(contest(&lines, &[]).winner.format.name(), expected, "{lines:?}");
     }
-    assert_eq!(detect(&[]).format.name(), "plain");
+    assert_eq!(contest(&[], &[]).winner.format.name(), "plain");
 }
 
 #[test]
