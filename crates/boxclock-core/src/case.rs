@@ -9,6 +9,7 @@ use serde::{Deserialize, Serialize};
 use crate::clock::{DateOrder, Drift, Zone};
 use crate::code::Platform;
 use crate::crash::DumpFormat;
+use crate::decode::Account;
 use crate::event::Table;
 use crate::format::{Contest, Detected, Header, LineFormat};
 use crate::gather::Seal;
@@ -56,6 +57,8 @@ impl Reader {
 pub enum ZoneFrom {
     /// Each line says it.
     Line,
+    /// The head of the file says it.
+    Header,
     /// The user said it.
     User,
     /// The host's zone, as gathered.
@@ -69,6 +72,7 @@ impl ZoneFrom {
     pub fn name(self) -> &'static str {
         match self {
             Self::Line => "line",
+            Self::Header => "header",
             Self::User => "user",
             Self::Host => "host",
             Self::Case => "case",
@@ -115,6 +119,20 @@ pub struct Source {
     pub header: Header,
     /// What was met before its events were read, for example damage to the container that it comes from.
     pub trouble: Vec<Trouble>,
+    /// What decoding it came to, where its records are no lines: `path` is then the text that its decoder wrote.
+    pub decoded: Option<Account>,
+}
+
+impl Source {
+    /// Its size in bytes, as it is in the case.
+    pub fn own_bytes(&self) -> u64 {
+        self.decoded.as_ref().map_or(self.len_bytes, |account| account.bytes)
+    }
+
+    /// The name of its encoding.
+    pub fn encoding_name(&self) -> &str {
+        self.decoded.as_ref().map_or_else(|| self.encoding.name(), |account| &account.encoding)
+    }
 }
 
 /// Something about a source that could not be read or understood, with the place in the file.

@@ -24,6 +24,8 @@ use crate::{Error, Result, limits, platform};
 mod extract;
 mod zstd;
 
+pub(crate) use zstd::Frames;
+
 #[cfg(test)]
 mod tests;
 

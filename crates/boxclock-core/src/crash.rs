@@ -142,7 +142,7 @@ impl Crash {
             }
         }
         attributes.insert("crash.modules".into(), self.modules.len().into());
-        Record { body, severity_text: None, attributes }
+        Record { body, attributes, ..Record::default() }
     }
 }
 

@@ -11,6 +11,7 @@ use rustc_hash::FxHashMap;
 
 use crate::clock::{Drift, TimeKnown};
 use crate::code::Code;
+use crate::decode::Place;
 use crate::severity::Severity;
 
 mod read;
@@ -398,6 +399,11 @@ impl<'a> EventRef<'a> {
             None => self.part.end,
         };
         end.saturating_sub(self.offset())
+    }
+
+    /// Its place in the file that it was read from.
+    pub fn place(&self) -> Place {
+        Place { line: self.line(), offset: self.offset(), length: self.length() }
     }
 
     /// Who wrote it.

@@ -10,29 +10,65 @@ use std::borrow::Cow;
 use serde_json::{Map, Value};
 
 use crate::clock::{DateOrder, Stamp};
+use crate::decode::Place;
 use crate::severity::Severity;
 
+mod apt;
+mod counters_csv;
+mod csv;
 mod dpkg;
+mod gc_log;
 mod iso_text;
+mod java_util_logging;
+mod journal_json;
 mod json_lines;
 mod json_scan;
 mod kernel_ring;
+mod logfmt;
+mod msi_log;
+mod ncsa_access;
+mod nginx_error;
+mod npm_log;
 mod own;
 mod plain;
+mod postgres_text;
 mod rfc3164;
 mod rfc5424;
+mod script_log;
+mod servicing_log;
+mod tagged_client_log;
+mod w3c_extended;
 mod word;
 
+pub(crate) use journal_json::attributes as journal_attributes;
 pub use own::{OwnFormat, load_own};
 
 #[cfg(test)]
 mod tests;
 
 /// All text formats, the most particular first: of equally good ones the detector takes the first.
-pub static LINE_FORMATS: [&dyn LineFormat; 7] = [
+pub static LINE_FORMATS: [&dyn LineFormat; 25] = [
     &rfc5424::Rfc5424,
     &dpkg::Dpkg,
+    &apt::AptHistory,
+    &apt::AptTerm,
+    &msi_log::MsiLog,
+    &servicing_log::ServicingLog,
+    &tagged_client_log::TaggedClientLog,
+    &w3c_extended::W3cExtended::NEW,
+    &counters_csv::CountersCsv::NEW,
+    &csv::Csv::EVENTS,
+    &csv::Csv::TABLE,
+    &java_util_logging::JavaUtilLogging,
+    &gc_log::GcLog,
+    &nginx_error::NginxError,
+    &postgres_text::PostgresText,
+    &ncsa_access::NcsaAccess,
+    &script_log::ScriptLog,
+    &npm_log::NpmLog,
+    &journal_json::JournalJson,
     &json_lines::JsonLines,
+    &logfmt::Logfmt,
     &rfc3164::Rfc3164,
     &kernel_ring::KernelRing,
     &iso_text::IsoText,
@@ -88,6 +124,8 @@ pub struct Record {
     pub severity_text: Option<String>,
     /// What else the record carries.
     pub attributes: Map<String, Value>,
+    /// Where it stands in its file, where that is not where the text was read from.
+    pub place: Option<Place>,
 }
 
 /// A format whose records start at a line.
@@ -104,18 +142,42 @@ pub trait LineFormat: Sync {
         record_from_head(self.head(text.as_bytes(), hint), text)
     }
 
-    /// What the start of a file says about the times of its lines. The samples begin with the file's first lines.
-    fn header(&self, _samples: &[&[u8]], _hint: Hint) -> Header {
+    /// What the start of a file says about the times of its lines. The samples begin with the file's first lines;
+    /// `modified` is the file's own time, UTC nanoseconds.
+    fn header(&self, _samples: &[&[u8]], _hint: Hint, _modified: i64) -> Header {
         Header::default()
     }
 
-    /// Settles what the samples left open, by looking at the whole file if need be. `dates` is the user's choice.
+    /// Whether a line that starts no record may say what its record's head leaves open, see [`LineFormat::tail`].
+    fn has_tails(&self) -> bool {
+        false
+    }
+
+    /// What a line that belongs to the record before it adds to that record's head: time, severity, component or ids that
+    /// stand only there.
+    fn tail<'a>(&self, _line: &'a [u8], _hint: Hint) -> Option<Head<'a>> {
+        None
+    }
+
+    /// Whether lines before the first record make one. Names of columns do not.
+    fn keeps_leading_lines(&self) -> bool {
+        true
+    }
+
+    /// Whether a line of a record holds its fields, not its text: no codes are looked for there.
+    fn is_fields(&self, _line: &[u8]) -> bool {
+        false
+    }
+
+    /// Settles what the samples left open, by looking at the whole file if need be. `dates` is the user's choice,
+    /// `modified` the file's own time.
     fn settle(
         &self,
         _samples: &[&[u8]],
         _whole: &mut dyn Iterator<Item = Vec<u8>>,
         _hint: Hint,
         _dates: Option<DateOrder>,
+        _modified: i64,
     ) -> Option<Settled> {
         None
     }
@@ -128,7 +190,7 @@ pub trait LineFormat: Sync {
     /// How well the format fits sample lines, and the hint to read the file with.
     fn fit(&self, lines: &[&[u8]]) -> Fit {
         let heads = lines.iter().filter(|line| self.head(line, 0).is_some()).count();
-        Fit { heads, hint: 0 }
+        Fit { heads, ..Fit::default() }
     }
 }
 
@@ -139,24 +201,32 @@ pub struct Header {
     pub date: Option<i64>,
     /// When the system started whose uptime the lines carry, UTC nanoseconds.
     pub boot: Option<i64>,
+    /// The offset from UTC of times that carry none, in seconds.
+    pub offset_s: Option<i32>,
 }
 
 /// What the whole file said that samples could not.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Default)]
 pub struct Settled {
     /// The hint to read with.
     pub hint: Hint,
     /// What stays unsure.
     pub trouble: Option<String>,
+    /// The format made for what this file holds, if the registry's own does not know enough.
+    pub made: Option<&'static dyn LineFormat>,
 }
 
 /// How well a format fits a sample.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Copy, Default)]
 pub struct Fit {
     /// Sample lines that start a record.
     pub heads: usize,
     /// The hint to read the file with.
     pub hint: Hint,
+    /// Whether a mark that only this format has was seen: it then wins whatever the numbers say.
+    pub sure: bool,
+    /// The format made for what this file holds, if the registry's own does not know enough.
+    pub made: Option<&'static dyn LineFormat>,
 }
 
 /// The usual record of a text format: the body is what follows the head.
@@ -166,8 +236,13 @@ fn record_from_head(head: Option<Head<'_>>, text: &str) -> Record {
     Record {
         body: body_text(text.get(head.body..).unwrap_or(text)),
         severity_text: (!severity_text.is_empty()).then_some(severity_text),
-        attributes: Map::new(),
+        ..Record::default()
     }
+}
+
+/// The format of JSON objects, for those that are taken from another form.
+pub(crate) fn json_format(journal: bool) -> &'static dyn LineFormat {
+    if journal { &journal_json::JournalJson } else { &json_lines::JsonLines }
 }
 
 /// A record's text without the line end at its end, its other line ends all alike.
@@ -191,6 +266,8 @@ pub struct Contender {
     pub name: String,
     /// Sample lines that start a record under it.
     pub heads: usize,
+    /// Whether it saw a mark that only it has.
+    pub sure: bool,
 }
 
 /// The contest of all formats over the sample lines of a file.
@@ -215,8 +292,10 @@ impl Contest {
     pub fn reason(&self) -> String {
         match (self.contenders.first(), self.contenders.get(1)) {
             (None, _) => "no line starts a record under any format".to_owned(),
-            (Some(best), Some(second)) if best.heads == second.heads => {
-                format!("as many records as {}, and the more particular format", second.name)
+            (Some(best), _) if best.sure => "it has marks that only this format has".to_owned(),
+            (Some(best), Some(second)) if best.heads <= second.heads => {
+                let share = if best.heads == second.heads { "as many" } else { "nearly as many" };
+                format!("{share} records as {}, and the more particular format", second.name)
             }
             (Some(best), Some(second)) => format!(
                 "most sample lines start a record: {} of {}, under {} only {}",
@@ -235,10 +314,22 @@ pub fn contest(lines: &[&[u8]], own: &[&'static dyn LineFormat]) -> Contest {
     let fits = own.iter().copied().chain(LINE_FORMATS).map(|format| (format, format.fit(lines)));
     let mut fits: Vec<_> = fits.filter(|(_, fit)| fit.heads > 0).collect();
     // Stable: of equals the one asked first stays first.
-    fits.sort_by_key(|(_, fit)| std::cmp::Reverse(fit.heads));
-    let winner = fits.first().map_or(PLAIN, |(format, fit)| Detected { format: *format, hint: fit.hint });
-    let contenders =
-        fits.iter().map(|(format, fit)| Contender { name: format.name().to_owned(), heads: fit.heads }).collect();
+    fits.sort_by_key(|(_, fit)| std::cmp::Reverse((fit.sure, fit.heads)));
+    // The general one takes nearly everything that is dated: a particular one with a few lines less knows more of them.
+    let general = |format: &dyn LineFormat| format.name() == iso_text::IsoText.name();
+    let rival = fits.iter().position(|(format, _)| !general(*format));
+    if let (Some((first, best)), Some(at)) = (fits.first(), rival)
+        && general(*first)
+        && fits[at].1.heads * 100 >= best.heads * 95
+    {
+        fits[..=at].rotate_right(1);
+    }
+    let winner =
+        fits.first().map_or(PLAIN, |(format, fit)| Detected { format: fit.made.unwrap_or(*format), hint: fit.hint });
+    let contenders = fits
+        .iter()
+        .map(|(format, fit)| Contender { name: format.name().to_owned(), heads: fit.heads, sure: fit.sure })
+        .collect();
     Contest { lines: lines.len(), contenders, winner }
 }
 

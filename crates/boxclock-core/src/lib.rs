@@ -20,6 +20,7 @@ pub mod clock;
 pub mod code;
 pub mod container;
 pub mod crash;
+pub mod decode;
 mod error;
 pub mod event;
 pub mod format;

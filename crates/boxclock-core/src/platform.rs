@@ -15,6 +15,14 @@ pub fn read_at(file: &File, buffer: &mut [u8], offset: u64) -> io::Result<usize>
     std::os::unix::fs::FileExt::read_at(file, buffer, offset)
 }
 
+/// When a file's bytes or name, rights or owner last changed, nanoseconds since the epoch; 0 if that is unknown. Unlike the time
+/// of modification it cannot be set back.
+pub fn changed_ns(path: &Path) -> i64 {
+    use std::os::unix::fs::MetadataExt;
+    std::fs::metadata(path)
+        .map_or(0, |data| data.ctime().saturating_mul(1_000_000_000).saturating_add(data.ctime_nsec()))
+}
+
 /// Whether opening this kind of file could block or have effects: FIFOs, sockets, devices.
 pub fn special_kind(kind: std::fs::FileType) -> Option<&'static str> {
     use std::os::unix::fs::FileTypeExt;

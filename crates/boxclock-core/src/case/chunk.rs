@@ -87,6 +87,18 @@ pub(super) fn read(
             None => break,
         }
     }
+    // What the last record leaves open may stand on lines of the next piece.
+    if detected.format.has_tails() {
+        while pos < buffer.len() {
+            let end = source.encoding.line_end(buffer, pos, line_end);
+            let line = &buffer[pos..end.unwrap_or(buffer.len())];
+            if !builder.tail_beyond(&line[..line.len().min(limits::LINE_HEAD_BYTES)]) {
+                break;
+            }
+            let Some(end) = end else { break };
+            pos = end;
+        }
+    }
     let mut chunk = builder.finish(bytes);
     if source.encoding == Encoding::Utf8 {
         let own = buffer.get(before as usize..stop.min(buffer.len())).unwrap_or_default();
@@ -159,6 +171,17 @@ impl<'a> Builder<'a> {
         }
     }
 
+    /// Takes the tail that a line of the next piece holds; `false` where a record of its own starts there.
+    fn tail_beyond(&mut self, raw: &[u8]) -> bool {
+        let decoded = self.source.encoding.decode(raw);
+        let line = bare_line(&decoded);
+        if self.detected.format.head(line, self.detected.hint).is_some() {
+            return false;
+        }
+        self.tail(line);
+        true
+    }
+
     fn line(&mut self, pos: usize, raw: &[u8]) {
         let decoded;
         let line = match self.source.encoding {
@@ -172,17 +195,45 @@ impl<'a> Builder<'a> {
             Some(head) => self.event(pos, line, &head),
             // The first lines of a file have no event before them: the first of them starts one.
             None if self.at_file_start && self.is_empty() && !line.trim_ascii().is_empty() => {
-                self.event(pos, line, &Head::default());
+                if self.detected.format.keeps_leading_lines() {
+                    self.event(pos, line, &Head::default());
+                }
             }
             None => {
                 self.segment.attached_lines += 1;
                 if let Some(last) = self.segment.flags.last_mut() {
                     *last |= flag::MULTILINE;
                 }
-                self.codes(line, 0);
+                self.tail(line);
+                if !self.detected.format.is_fields(line) {
+                    self.codes(line, 0);
+                }
             }
         }
         self.segment.lines += 1;
+    }
+
+    /// Takes what a line behind the head says of its record.
+    fn tail(&mut self, line: &[u8]) {
+        let format = self.detected.format;
+        if !format.has_tails() || self.segment.times.is_empty() {
+            return;
+        }
+        let Some(tail) = format.tail(line, self.detected.hint) else { return };
+        let last = self.segment.times.len() - 1;
+        if tail.stamp != Stamp::None && !TimeKnown::from_bits(self.segment.flags[last]).is_own() {
+            let start = self.segment.offset + u64::from(self.segment.offsets[last]);
+            let (time, known) = self.time(tail.stamp, start);
+            self.segment.times[last] = time;
+            self.segment.flags[last] = self.segment.flags[last] & !flag::TIME_KNOWN | known;
+        }
+        if tail.severity > Severity(self.segment.severities[last]) {
+            self.segment.severities[last] = tail.severity.0;
+            self.segment.flags[last] &= !flag::SUSPECT;
+        }
+        if !tail.component.is_empty() {
+            self.segment.actor_ids[last] = self.actor(&tail);
+        }
     }
 
     fn is_empty(&self) -> bool {

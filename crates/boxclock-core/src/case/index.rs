@@ -51,6 +51,8 @@ struct Meta {
     reading: String,
     len_bytes: u64,
     modified: i64,
+    /// When the file's bytes, name or rights last changed: a change in its middle that sets its time back shows here.
+    changed: i64,
     /// Checksum of the first bytes, up to 64 KiB.
     head_crc: u32,
     /// Checksum of the last bytes, up to 64 KiB.
@@ -75,6 +77,7 @@ pub(super) struct Key {
     reading: String,
     len_bytes: u64,
     modified: i64,
+    changed: i64,
     head_crc: u32,
     tail_crc: u32,
 }
@@ -106,6 +109,7 @@ impl Key {
             reading,
             len_bytes: source.len_bytes,
             modified: source.modified,
+            changed: platform::changed_ns(&source.path),
             head_crc: crc32fast::hash(&file.read(0, limits::SAMPLE_BYTES).ok()?),
             tail_crc: crc32fast::hash(&file.read(tail, limits::SAMPLE_BYTES).ok()?),
         })
@@ -135,7 +139,10 @@ pub(super) fn load(source: &Source, key: &Key) -> Option<Known> {
     if meta.reading != key.reading || meta.head_crc != key.head_crc && meta.len_bytes >= limits::SAMPLE_BYTES as u64 {
         return None;
     }
-    let same = meta.len_bytes == key.len_bytes && meta.modified == key.modified && meta.tail_crc == key.tail_crc;
+    let same = meta.len_bytes == key.len_bytes
+        && meta.modified == key.modified
+        && meta.changed == key.changed
+        && meta.tail_crc == key.tail_crc;
     if !same && !has_grown(source, &meta) {
         return None;
     }
@@ -308,6 +315,7 @@ pub(super) fn save(source: &Source, key: &Key, segments: &[Arc<Segment>], report
         reading: key.reading.clone(),
         len_bytes: key.len_bytes,
         modified: key.modified,
+        changed: key.changed,
         head_crc: key.head_crc,
         tail_crc: key.tail_crc,
         segments: segments

@@ -10,6 +10,7 @@ use sha2::{Digest, Sha256};
 use super::look::{self, Known, look, platforms_by_host};
 use super::{Case, LeftOut, Options, Trouble, boot, cannot_read, generations};
 use crate::clock::Zone;
+use crate::decode::{self, Decoded, Text};
 use crate::format::LineFormat;
 use crate::gather::{self, OpenBox};
 use crate::logbook::Story;
@@ -104,6 +105,8 @@ pub(super) struct Candidate {
     pub host: Option<String>,
     pub zone: Option<Zone>,
     pub trouble: Vec<Trouble>,
+    /// The text that a decoder made of it.
+    pub decoded: Option<(&'static Decoded, Text)>,
 }
 
 /// Opens a case, see [`Case::open`].
@@ -124,7 +127,7 @@ pub(super) fn open(paths: &[PathBuf], options: Options, work: &Work) -> Result<C
             zone = zone.or_else(|| opened.seal.zone.as_deref().and_then(|text| Zone::parse(text).ok()));
             for (file, host) in opened.files {
                 let host_zone = host.as_deref().and_then(|host| opened.seal.host_zone(host));
-                candidates.push(Candidate { file, host, zone: host_zone, trouble: Vec::new() });
+                candidates.push(Candidate { file, host, zone: host_zone, trouble: Vec::new(), decoded: None });
             }
             story = opened.story;
             seal = Some(opened.seal);
@@ -137,6 +140,7 @@ pub(super) fn open(paths: &[PathBuf], options: Options, work: &Work) -> Result<C
     left_out.extend(wrong.into_iter().map(|(path, reason)| LeftOut { path, reason }));
     let mut candidates = open_containers(candidates, &options.passwords, &mut left_out, work)?;
     candidates.sort_by(|a, b| a.file.name.cmp(&b.file.name));
+    let candidates = decode_all(candidates, &options, &mut left_out, work)?;
     let case_zone = zone.unwrap_or_else(Zone::utc);
     let known = Known { case_zone: &case_zone, options: &options, formats: &formats };
     let looked = parallel(candidates.len(), work, |index| look(&candidates[index], &known));
@@ -214,8 +218,50 @@ fn open_containers(
                     host: candidate.host.clone(),
                     zone: candidate.zone.clone(),
                     trouble: member.trouble,
+                    decoded: None,
                 });
                 all.extend(members);
+            }
+        }
+    }
+    Ok(all)
+}
+
+/// Decodes files whose records are no lines. One that cannot be is left out.
+fn decode_all(
+    candidates: Vec<Candidate>,
+    options: &Options,
+    left_out: &mut Vec<LeftOut>,
+    work: &Work,
+) -> Result<Vec<Candidate>> {
+    let decoders = parallel(candidates.len(), work, |index| {
+        let file = &candidates[index].file;
+        let chosen = options.choices.get(&file.name).and_then(|choice| choice.format.as_deref());
+        let start = look::start_of(&file.path, limits::SAMPLE_BYTES).ok()?;
+        decode::decoder_for(&start, chosen)
+    });
+    work.check()?;
+    let wanted = candidates.iter().zip(&decoders).filter(|(_, decoder)| decoder.is_some());
+    work.set_total(wanted.map(|(candidate, _)| candidate.file.len_bytes).sum());
+    let texts = parallel(candidates.len(), work, |index| {
+        let decoder = decoders[index]?;
+        Some((decoder, decode::decode(&candidates[index].file, decoder, work)))
+    });
+    work.check()?;
+    let mut all = Vec::new();
+    for (mut candidate, text) in candidates.into_iter().zip(texts) {
+        match text {
+            None => all.push(candidate),
+            Some((_, Err(error))) => left_out.push(LeftOut { path: candidate.file.name, reason: error.to_string() }),
+            Some((decoder, Ok(text))) if text.is_in_vain() => {
+                candidate
+                    .trouble
+                    .push(Trouble::note(format!("read line by line: no record of {} in it", decoder.name())));
+                all.push(candidate);
+            }
+            Some((decoder, Ok(text))) => {
+                candidate.decoded = Some((decoder, text));
+                all.push(candidate);
             }
         }
     }
@@ -244,7 +290,7 @@ fn collect(
                 .and_then(|host| platform::zone_of_root(&hosts.join(host)))
                 .and_then(|name| Zone::parse(&name).ok());
         }
-        candidates.push(Candidate { file, host, zone, trouble: Vec::new() });
+        candidates.push(Candidate { file, host, zone, trouble: Vec::new(), decoded: None });
     }
     Ok(())
 }

@@ -299,6 +299,13 @@ impl Loader {
         let start = segments.iter().find_map(|segment| Some(segment.offset + u64::from(*segment.offsets.first()?)));
         report.other_bytes = start.unwrap_or(source.stop);
         report.event_bytes = source.stop - report.other_bytes;
+        if let Some(account) = &source.decoded {
+            // What counts is the file itself, not the text that was made of it.
+            report.lines = account.lines;
+            report.attached_lines = account.attached_lines;
+            report.event_bytes = account.event_bytes.min(account.bytes);
+            report.other_bytes = account.bytes - report.event_bytes;
+        }
         report.trouble.extend(damage_notes(self.damage[index]));
         self.slots[index] = vec![Some(Piece { segments, lead_codes: Vec::new() })];
         first

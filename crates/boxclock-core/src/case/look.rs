@@ -52,7 +52,18 @@ pub(super) fn look(candidate: &Candidate, known: &Known<'_>) -> std::result::Res
         repeated_lines: 0,
         header: Header::default(),
         trouble: candidate.trouble.clone(),
+        decoded: None,
     };
+    if let Some((decoder, text)) = &candidate.decoded {
+        source.path.clone_from(&text.path);
+        (source.len_bytes, source.stop) = (text.len_bytes, text.len_bytes);
+        source.encoding = Encoding::Utf8;
+        source.platform = decoder.platform();
+        source.reader = Reader::Lines(Detected { format: *decoder, hint: 0 });
+        source.trouble.extend(text.account.trouble.iter().cloned());
+        source.decoded = Some(text.account.clone());
+        return Ok(source);
+    }
     let start = start_of(&source.path, limits::SAMPLE_BYTES).map_err(|error| error.to_string())?;
     if let Some(dump) = crash::recognise(&start) {
         source.reader = Reader::Dump(dump);
@@ -87,17 +98,25 @@ pub(super) fn look(candidate: &Candidate, known: &Known<'_>) -> std::result::Res
     source.reader = Reader::Lines(detected);
     source.platform = platform_of(&source, &texts, detected.format.name());
     source.contest = Some(contest);
-    source.header = detected.format.header(&lines, detected.hint);
-    if let Some(note) = detected.format.settle(&lines, &mut source_lines(&source), detected.hint, choice.dates) {
-        source.reader = Reader::Lines(Detected { hint: note.hint, ..detected });
+    let mut detected = detected;
+    let whole = &mut source_lines(&source);
+    if let Some(note) = detected.format.settle(&lines, whole, detected.hint, choice.dates, modified) {
+        detected = Detected { hint: note.hint, format: note.made.unwrap_or(detected.format) };
+        source.reader = Reader::Lines(detected);
         source.trouble.extend(note.trouble.map(Trouble::note));
+    }
+    source.header = detected.format.header(&lines, detected.hint, modified);
+    if let Some(offset) = source.header.offset_s.filter(|_| matches!(source.zone_from, ZoneFrom::Case | ZoneFrom::Host))
+    {
+        (source.zone, source.zone_from) = (Zone::fixed(offset), ZoneFrom::Header);
     }
     Ok(source)
 }
 
 fn chosen_format(name: &str, lines: &[&[u8]], known: &Known<'_>) -> Option<Detected> {
     let format = format::by_name(name, known.formats)?;
-    Some(Detected { format, hint: format.fit(lines).hint })
+    let fit = format.fit(lines);
+    Some(Detected { format: fit.made.unwrap_or(format), hint: fit.hint })
 }
 
 fn zone_of(candidate: &Candidate, choice: &Choice, known: &Known<'_>) -> (Zone, ZoneFrom) {

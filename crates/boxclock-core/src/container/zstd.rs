@@ -9,14 +9,14 @@ use ruzstd::decoding::{BlockDecodingStrategy, FrameDecoder};
 use crate::limits;
 
 /// Reads the contents of all frames of `inner`, one after the other.
-pub(super) struct Frames<R: BufRead> {
+pub(crate) struct Frames<R: BufRead> {
     inner: R,
     decoder: FrameDecoder,
     inside: bool,
 }
 
 impl<R: BufRead> Frames<R> {
-    pub(super) fn new(inner: R) -> Self {
+    pub(crate) fn new(inner: R) -> Self {
         let mut decoder = FrameDecoder::new();
         decoder.set_max_window_size(limits::ZSTD_WINDOW_BYTES);
         Self { inner, decoder, inside: false }

@@ -68,6 +68,6 @@ impl LineFormat for Dpkg {
         // A line `… status …` can stand in any log; a package log has little else than such lines.
         let heads = lines.iter().filter(|line| self.head(line, 0).is_some()).count();
         let dated = lines.iter().filter(|line| scan::iso(&line[skip_blanks(line, 0)..]).is_some()).count();
-        if heads * 10 < dated * 9 { super::Fit::default() } else { super::Fit { heads, hint: 0 } }
+        if heads * 10 < dated * 9 { super::Fit::default() } else { super::Fit { heads, ..super::Fit::default() } }
     }
 }

@@ -131,7 +131,7 @@ impl LineFormat for IsoText {
                 Kind::Dated => heads * 3 <= lines.len(),
                 Kind::OfDay | Kind::Epoch => heads * 2 < lines.len(),
             };
-            Fit { heads: if weak { 0 } else { heads }, hint }
+            Fit { heads: if weak { 0 } else { heads }, hint, ..Fit::default() }
         };
         // Of equals the first: the most usual.
         Kind::ALL.map(fit_of).into_iter().rev().max_by_key(|fit| fit.heads).unwrap_or_default()
@@ -143,13 +143,14 @@ impl LineFormat for IsoText {
         whole: &mut dyn Iterator<Item = Vec<u8>>,
         hint: Hint,
         dates: Option<DateOrder>,
+        _: i64,
     ) -> Option<Settled> {
         let mut evidence = samples_evidence(samples);
         if Kind::of(hint) != Kind::Dated || !evidence.any() {
             return None;
         }
         if let Some(order) = dates {
-            return Some(Settled { hint: with_order(hint, order), trouble: None });
+            return Some(Settled { hint: with_order(hint, order), trouble: None, made: None });
         }
         if evidence.certain().is_none() {
             evidence = Evidence::default();
@@ -163,7 +164,7 @@ impl LineFormat for IsoText {
         let (order, guessed) = evidence.order();
         let trouble = guessed
             .then(|| format!("nothing in the file tells day from month in its dates: they are read {}", order.name()));
-        Some(Settled { hint: with_order(hint, order), trouble })
+        Some(Settled { hint: with_order(hint, order), trouble, made: None })
     }
 }
 

@@ -18,7 +18,7 @@ pub(super) struct JsonLines;
 
 /// What a member means to an event.
 #[derive(Clone, Copy, PartialEq, Eq)]
-enum Role {
+pub(super) enum Role {
     Time,
     Level,
     PythonLevel,
@@ -30,7 +30,7 @@ enum Role {
 }
 
 /// The role of a member, and its rank among members of the same role (0 is best).
-fn role(key: &[u8]) -> Option<(Role, u8)> {
+pub(super) fn role(key: &[u8]) -> Option<(Role, u8)> {
     Some(match key {
         b"time" | b"timestamp" | b"@timestamp" => (Role::Time, 0),
         b"ts" | b"@t" | b"datetime" | b"date" | b"eventTime" | b"event_time" | b"asctime" | b"timeUnixNano"
@@ -38,14 +38,13 @@ fn role(key: &[u8]) -> Option<(Role, u8)> {
         b"t" | b"created" | b"observedTimeUnixNano" => (Role::Time, 2),
         b"level" | b"severity" | b"log.level" | b"severityText" | b"severity_text" | b"levelname" | b"loglevel"
         | b"log_level" | b"@l" => (Role::Level, 0),
-        b"lvl" | b"severityNumber" | b"priority" | b"PRIORITY" => (Role::Level, 1),
+        b"lvl" | b"error_severity" | b"severityNumber" | b"priority" | b"PRIORITY" => (Role::Level, 1),
         b"levelno" => (Role::PythonLevel, 0),
         b"message" | b"msg" | b"@m" | b"body" => (Role::Message, 0),
         b"MESSAGE" | b"event" | b"text" | b"@mt" | b"log" | b"short_message" => (Role::Message, 1),
         b"logger" | b"component" | b"logger_name" | b"log.logger" | b"loggerName" => (Role::Component, 0),
-        b"module" | b"target" | b"name" | b"service" | b"service.name" | b"app" | b"program" | b"SourceContext" => {
-            (Role::Component, 1)
-        }
+        b"backend_type" | b"module" | b"target" | b"name" | b"service" | b"service.name" | b"app" | b"program"
+        | b"SourceContext" => (Role::Component, 1),
         b"host" | b"hostname" | b"host.name" | b"host_name" => (Role::Host, 0),
         b"pid" | b"process_id" | b"process.pid" | b"processId" => (Role::Pid, 0),
         b"tid" | b"thread_id" | b"thread.id" | b"process.thread.id" | b"threadId" => (Role::Tid, 0),
@@ -189,11 +188,11 @@ impl LineFormat for JsonLines {
         let (_, severity_text) = severity(&found);
         let written = String::from_utf8_lossy(&severity_text).into_owned();
         let attributes = if has_message { attributes(object, &found) } else { Map::new() };
-        Record { body, severity_text: (!written.is_empty()).then_some(written), attributes }
+        Record { body, severity_text: (!written.is_empty()).then_some(written), attributes, place: None }
     }
 
     fn fit(&self, lines: &[&[u8]]) -> Fit {
-        Fit { heads: lines.iter().filter(|line| find(line).is_some()).count(), hint: 0 }
+        Fit { heads: lines.iter().filter(|line| find(line).is_some()).count(), ..Fit::default() }
     }
 }
 

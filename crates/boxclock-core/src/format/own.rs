@@ -235,6 +235,7 @@ impl LineFormat for OwnFormat {
             body: body_text(text.get(head.body..).unwrap_or(text)),
             severity_text: (!severity_text.is_empty()).then_some(severity_text),
             attributes: attributes.collect(),
+            place: None,
         }
     }
 
@@ -243,7 +244,7 @@ impl LineFormat for OwnFormat {
     }
 
     fn fit(&self, lines: &[&[u8]]) -> Fit {
-        Fit { heads: lines.iter().filter(|line| self.head(line, 0).is_some()).count(), hint: 0 }
+        Fit { heads: lines.iter().filter(|line| self.head(line, 0).is_some()).count(), ..Fit::default() }
     }
 }
 

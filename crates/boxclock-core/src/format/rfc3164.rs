@@ -89,9 +89,9 @@ impl LineFormat for Rfc3164 {
         let lenient = lines.iter().filter(|line| self.head(line, ISO_TIMES).is_some()).count();
         // Most dated lines carry host and tag: the few others are syslog without a tag.
         if lenient > strict && strict * 10 >= lenient * 6 {
-            Fit { heads: lenient, hint: ISO_TIMES }
+            Fit { heads: lenient, hint: ISO_TIMES, ..Fit::default() }
         } else {
-            Fit { heads: strict, hint: 0 }
+            Fit { heads: strict, ..Fit::default() }
         }
     }
 }

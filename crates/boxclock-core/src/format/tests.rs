@@ -197,7 +197,7 @@ fn no_format_takes_the_lines_of_another() {
         ("json-lines", &[r#"{"time":"2026-04-12T02:31:07Z","msg":"x"}"#, r#"{"a":2}"#]),
         ("iso-text", &["2026-04-12 02:31:07 INFO x", "  at y", "  at z", "2026-04-12 02:31:08 status y"]),
         ("iso-text", &["update 2026-04-12 02:31:07: x", "update 2026-04-12 02:31:08: y"]),
-        ("plain", &["hello", "world 2026", "", "Start-Date: 2026-04-12  02:31:07"]),
+        ("plain", &["hello", "world 2026", "", "Restart-Date: 2026-04-12  02:31:07"]),
     ];
     for (expected, lines) in files {
         let lines: Vec<&[u8]> = lines.iter().map(|line| line.as_bytes()).collect();

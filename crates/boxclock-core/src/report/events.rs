@@ -114,6 +114,7 @@ impl EventWriter {
         let (record, codes) = self.record(event);
         let source = &self.sources[event.source()];
         let actor = event.actor();
+        let place = record.place.unwrap_or_else(|| event.place());
         EventOut {
             time: event.time().map(to_rfc3339),
             time_known: event.time_known().name(),
@@ -122,9 +123,9 @@ impl EventWriter {
             severity_text: record.severity_text,
             host: some(event.host()),
             source: &source.name,
-            line: event.line(),
-            offset: event.offset(),
-            length: event.length(),
+            line: place.line,
+            offset: place.offset,
+            length: place.length,
             format: source.reader.name(),
             component: some(event.component()),
             pid: actor.pid,

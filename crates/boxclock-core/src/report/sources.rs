@@ -17,7 +17,7 @@ pub struct SourceOut {
     /// Its format.
     pub format: &'static str,
     /// Its encoding.
-    pub encoding: &'static str,
+    pub encoding: String,
     /// The zone of its times.
     pub zone: String,
     /// Where that zone is known from.
@@ -101,7 +101,7 @@ fn row(case: &Case, loaded: &Loaded, members: Range<usize>) -> SourceOut {
     let last = |index: usize| corrected(index, report_of(index).last);
     let file = |index: usize| FileOut {
         source: case.sources[index].name.clone(),
-        bytes: case.sources[index].len_bytes,
+        bytes: case.sources[index].own_bytes(),
         events: report_of(index).events,
         first: first(index).map(to_rfc3339),
         last: last(index).map(to_rfc3339),
@@ -117,10 +117,10 @@ fn row(case: &Case, loaded: &Loaded, members: Range<usize>) -> SourceOut {
     SourceOut {
         source: source.name.clone(),
         format: source.reader.name(),
-        encoding: source.encoding.name(),
+        encoding: source.encoding_name().to_owned(),
         zone,
         zone_from,
-        bytes: sizes().map(|source| source.len_bytes).sum(),
+        bytes: sizes().map(|source| source.own_bytes()).sum(),
         lines: reports().map(|report| report.lines).sum(),
         events: reports().map(|report| report.events).sum(),
         attached_lines: reports().map(|report| report.attached_lines).sum(),

@@ -178,7 +178,7 @@ impl Pane<'_> {
         self.paragraph(&source.source, self.app.theme.strong());
         self.facts("host", source.host.as_deref().unwrap_or("not labelled"));
         self.facts("format", source.format);
-        self.facts("encoding", source.encoding);
+        self.facts("encoding", &source.encoding);
         let from = match source.zone_from {
             "line" => "each line says it",
             "user" => "you said so",

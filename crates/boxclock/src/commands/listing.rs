@@ -52,7 +52,7 @@ pub fn explain(case: &Case) -> io::Result<()> {
     for source in case.sources.iter() {
         writeln!(out, "{}", visible(&source.name, false))?;
         let marked = if source.mark_bytes > 0 { ", as its byte-order mark says" } else { "" };
-        writeln!(out, "  encoding {}{marked}", source.encoding.name())?;
+        writeln!(out, "  encoding {}{marked}", source.encoding_name())?;
         writeln!(out, "  zone {} ({})", source.zone.name(), source.zone_from.name())?;
         let Some(contest) = &source.contest else {
             writeln!(out, "  format {}: by its first bytes", source.reader.name())?;

@@ -1,0 +1,522 @@
+//! Files whose records are not lines: decoded once into a text of our own in the cache, which the engine then reads like
+//! any other.
+//!
+//! A [`Decoder`] walks its file from start to end and writes one [`Entry`] for each record. The text has for each entry a
+//! line that starts with U+001E and holds its columns, parted by U+001F, then the other lines of its body, then a line that
+//! starts with U+001D and holds its fields. An entry keeps where its record stands in the file itself, so that whatever
+//! is shown or written refers to the original. To add a decoder: one file in `decode/`, one line in [`DECODERS`].
+
+use std::borrow::Cow;
+use std::fs::File;
+use std::io::{self, BufWriter, Write};
+use std::path::PathBuf;
+
+use serde::{Deserialize, Serialize};
+use serde_json::{Map, Value};
+use sha2::{Digest, Sha256};
+
+use crate::case::{FileFound, Trouble};
+use crate::clock::Stamp;
+use crate::code::Platform;
+use crate::format::{Head, Hint, LineFormat, Record};
+use crate::gather::hex;
+use crate::severity::Severity;
+use crate::text::{self, Encoding, LineEnd, SourceFile};
+use crate::work::Work;
+use crate::{Error, Result, limits, platform};
+
+mod audit;
+mod binxml;
+mod event_xml;
+mod evtx;
+mod journal_binary;
+mod journal_export;
+mod json_document;
+mod key_value_report;
+mod login_records;
+mod syscall_trace;
+mod windows_event;
+
+#[cfg(test)]
+mod tests;
+
+/// All decoders. The first that recognises a file decodes it.
+pub static DECODERS: [Decoded; 10] = [
+    Decoded(&evtx::Evtx),
+    Decoded(&journal_binary::JournalBinary),
+    Decoded(&login_records::LoginRecords),
+    Decoded(&event_xml::EventXml),
+    Decoded(&journal_export::JournalExport),
+    Decoded(&audit::Audit),
+    Decoded(&syscall_trace::SyscallTrace),
+    Decoded(&key_value_report::KeyValueReport),
+    Decoded(&json_document::JsonDocument { journal: true }),
+    Decoded(&json_document::JsonDocument { journal: false }),
+];
+
+/// Reads a file whose records are not lines.
+pub trait Decoder: Sync {
+    /// The name of the JSON contract.
+    fn name(&self) -> &'static str;
+
+    /// Whether a file that starts with these bytes ([`limits::SAMPLE_BYTES`] of them, if it has as many) is of this kind.
+    fn recognise(&self, start: &[u8]) -> bool;
+
+    /// Writes an entry for each record.
+    ///
+    /// # Errors
+    /// When the file cannot be read, the entries cannot be written, or the work is cancelled. Damage inside the file is no
+    /// error: it is noted with [`Output::trouble`], and what follows is read.
+    fn decode(&self, input: &Input<'_>, out: &mut Output) -> io::Result<()>;
+
+    /// The system that writes such files.
+    fn platform(&self) -> Platform;
+
+    /// The attributes of the fields that an entry was written with.
+    fn attributes(&self, fields: &str) -> Map<String, Value> {
+        match serde_json::from_str(fields) {
+            Ok(Value::Object(object)) => object,
+            _ => Map::new(),
+        }
+    }
+
+    /// Changes when the decoder gives other results for the same bytes.
+    fn version(&self) -> u32 {
+        1
+    }
+}
+
+/// One record, as a decoder gives it.
+#[derive(Debug)]
+pub struct Entry<'a> {
+    /// Its time.
+    pub stamp: Stamp,
+    /// Its severity.
+    pub severity: Severity,
+    /// The severity's word or number as written.
+    pub severity_text: &'a str,
+    /// The host that it names.
+    pub host: &'a str,
+    /// The program, provider or module.
+    pub component: &'a str,
+    /// Process id.
+    pub pid: Option<u32>,
+    /// Thread id.
+    pub tid: Option<u32>,
+    /// Its place in the file.
+    pub place: Place,
+    /// Its message.
+    pub body: &'a str,
+    /// Its fields, in the form that [`Decoder::attributes`] reads.
+    pub fields: &'a str,
+}
+
+impl Entry<'_> {
+    /// An entry with nothing but its place.
+    pub fn at(place: Place) -> Self {
+        Self {
+            stamp: Stamp::None,
+            severity: Severity::NONE,
+            severity_text: "",
+            host: "",
+            component: "",
+            pid: None,
+            tid: None,
+            place,
+            body: "",
+            fields: "",
+        }
+    }
+}
+
+/// Where a record stands in its file.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Place {
+    /// Its first line, or its number in a file without lines; from 1.
+    pub line: u64,
+    /// Its first byte.
+    pub offset: u64,
+    /// Its bytes.
+    pub length: u64,
+}
+
+/// What decoding a file came to.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Account {
+    /// Bytes of the file.
+    pub bytes: u64,
+    /// Its encoding: one of text, or `binary`.
+    pub encoding: String,
+    /// Entries that were written.
+    pub entries: u64,
+    /// Its lines, or records in a file without lines.
+    pub lines: u64,
+    /// Lines that belong to the record before them.
+    pub attached_lines: u64,
+    /// Bytes of all records.
+    pub event_bytes: u64,
+    /// What could not be read.
+    pub trouble: Vec<Trouble>,
+}
+
+/// A file to decode.
+pub struct Input<'a> {
+    /// The file.
+    pub file: SourceFile,
+    /// Its size in bytes.
+    pub len_bytes: u64,
+    /// When it was last modified, UTC nanoseconds.
+    pub modified: i64,
+    work: &'a Work,
+}
+
+impl Input<'_> {
+    /// Bytes of the file; fewer at its end.
+    ///
+    /// # Errors
+    /// When the file cannot be read, or the work is cancelled.
+    pub fn read(&self, offset: u64, wanted: usize) -> io::Result<Vec<u8>> {
+        if self.work.is_cancelled() {
+            return Err(io::ErrorKind::Interrupted.into());
+        }
+        self.file.read(offset, wanted)
+    }
+
+    /// Its lines as text, in the encoding that its start shows.
+    ///
+    /// # Errors
+    /// When its start cannot be read.
+    pub fn lines(&self) -> io::Result<Lines<'_, '_>> {
+        let start = self.read(0, limits::SAMPLE_BYTES)?;
+        let (encoding, mark) = text::guess(std::slice::from_ref(&start)).unwrap_or((Encoding::Utf8, 0));
+        Ok(Lines { input: self, encoding, at: mark, number: 0, buffer: Vec::new(), pos: 0, ended: false })
+    }
+}
+
+/// The lines of a file, one after the other. A line longer than [`limits::RECORD_BYTES`] is given in pieces.
+pub struct Lines<'a, 'b> {
+    input: &'a Input<'b>,
+    /// How the characters are written.
+    pub encoding: Encoding,
+    at: u64,
+    number: u64,
+    buffer: Vec<u8>,
+    pos: usize,
+    ended: bool,
+}
+
+/// A line of a file.
+#[derive(Debug)]
+pub struct Line {
+    /// Its place, with its line end.
+    pub place: Place,
+    /// Its text without line end.
+    pub text: String,
+}
+
+impl Lines<'_, '_> {
+    /// The next line.
+    ///
+    /// # Errors
+    /// When the file cannot be read, or the work is cancelled.
+    pub fn next_line(&mut self) -> io::Result<Option<Line>> {
+        loop {
+            let rest = self.buffer.get(self.pos..).unwrap_or_default();
+            let end = self.encoding.line_end(&self.buffer, self.pos, LineEnd::Feed);
+            let length = match end {
+                Some(end) => end - self.pos,
+                None if rest.len() >= limits::RECORD_BYTES || (self.ended && !rest.is_empty()) => rest.len(),
+                None if self.ended => return Ok(None),
+                None => {
+                    self.buffer.drain(..self.pos);
+                    self.pos = 0;
+                    let next = self.at + self.buffer.len() as u64;
+                    let more = self.input.read(next, limits::RECORD_BYTES)?;
+                    self.ended = more.is_empty();
+                    self.buffer.extend_from_slice(&more);
+                    continue;
+                }
+            };
+            self.number += 1;
+            let place = Place { line: self.number, offset: self.at, length: length as u64 };
+            let text = self.encoding.text(&rest[..length]);
+            self.at += length as u64;
+            self.pos += length;
+            let text = text.trim_end_matches(['\n', '\r']).to_owned();
+            return Ok(Some(Line { place, text }));
+        }
+    }
+}
+
+/// Where a decoder writes.
+pub struct Output {
+    to: Box<dyn Write>,
+    /// What it came to so far.
+    pub account: Account,
+}
+
+impl Output {
+    fn new(to: impl Write + 'static) -> Self {
+        Self { to: Box::new(to), account: Account { encoding: "binary".into(), ..Account::default() } }
+    }
+
+    /// Writes one entry.
+    ///
+    /// # Errors
+    /// When it cannot be written.
+    pub fn entry(&mut self, entry: &Entry<'_>) -> io::Result<()> {
+        let stamp = match entry.stamp {
+            Stamp::None => String::new(),
+            Stamp::Utc(ns, offset) => format!("U{ns},{offset}"),
+            Stamp::Local(ns) => format!("L{ns}"),
+            Stamp::NoYear(ns) => format!("Y{ns}"),
+            Stamp::TimeOfDay(ns) => format!("D{ns}"),
+            Stamp::Uptime(ns) => format!("B{ns}"),
+            Stamp::OutOfRange => "X".into(),
+        };
+        let id = |id: Option<u32>| id.map(|id| id.to_string()).unwrap_or_default();
+        let Place { line, offset, length } = entry.place;
+        let body = entry.body.trim_end_matches(['\n', '\r']);
+        let (first, rest) = body.split_once('\n').map_or((body, None), |(first, rest)| (first, Some(rest)));
+        write!(
+            self.to,
+            "\u{1E}{stamp}\u{1F}{}\u{1F}{}\u{1F}{}\u{1F}{}\u{1F}{}\u{1F}{}\u{1F}{line}\u{1F}{offset}\u{1F}{length}\u{1F}{}\n",
+            entry.severity.0,
+            clean(entry.severity_text),
+            clean(entry.host),
+            clean(entry.component),
+            id(entry.pid),
+            id(entry.tid),
+            clean(first),
+        )?;
+        for line in rest.iter().flat_map(|rest| rest.split('\n')) {
+            writeln!(self.to, "{}", clean(line))?;
+        }
+        if !entry.fields.is_empty() {
+            writeln!(self.to, "\u{1D}{}", clean(entry.fields))?;
+        }
+        self.account.entries += 1;
+        self.account.event_bytes += length;
+        Ok(())
+    }
+
+    /// Notes what could not be read.
+    pub fn trouble(&mut self, trouble: Trouble) {
+        if self.account.trouble.len() < limits::TROUBLES {
+            self.account.trouble.push(trouble);
+        }
+    }
+}
+
+/// Text without the marks and line ends that the form of the entries uses.
+fn clean(text: &str) -> Cow<'_, str> {
+    let marks = ['\n', '\u{1D}', '\u{1E}', '\u{1F}'];
+    if text.contains(marks) { Cow::Owned(text.replace(marks, " ")) } else { Cow::Borrowed(text.trim_end_matches('\r')) }
+}
+
+/// The line format of the text that a decoder wrote.
+pub struct Decoded(&'static dyn Decoder);
+
+struct Columns<'a> {
+    stamp: Stamp,
+    severity: Severity,
+    words: [&'a [u8]; 3],
+    pid: Option<u32>,
+    tid: Option<u32>,
+    place: Place,
+    body: usize,
+}
+
+fn number<T: std::str::FromStr>(text: &[u8]) -> Option<T> {
+    std::str::from_utf8(text).ok()?.parse().ok()
+}
+
+fn columns(line: &[u8]) -> Option<Columns<'_>> {
+    let mut rest = line.strip_prefix(b"\x1E")?;
+    let mut parts = [&b""[..]; 10];
+    for part in &mut parts {
+        let end = memchr::memchr(0x1F, rest)?;
+        *part = &rest[..end];
+        rest = &rest[end + 1..];
+    }
+    let [stamp, severity, severity_text, host, component, pid, tid, first_line, offset, length] = parts;
+    let value = |text: &[u8]| number::<i64>(text);
+    let stamp = match stamp.split_first() {
+        Some((b'U', text)) => {
+            let comma = memchr::memchr(b',', text)?;
+            Stamp::Utc(value(&text[..comma])?, number(&text[comma + 1..])?)
+        }
+        Some((b'L', text)) => Stamp::Local(value(text)?),
+        Some((b'Y', text)) => Stamp::NoYear(value(text)?),
+        Some((b'D', text)) => Stamp::TimeOfDay(value(text)?),
+        Some((b'B', text)) => Stamp::Uptime(value(text)?),
+        Some((b'X', _)) => Stamp::OutOfRange,
+        _ => Stamp::None,
+    };
+    Some(Columns {
+        stamp,
+        severity: Severity(number(severity)?),
+        words: [severity_text, host, component],
+        pid: number(pid),
+        tid: number(tid),
+        place: Place { line: number(first_line)?, offset: number(offset)?, length: number(length)? },
+        body: line.len() - rest.len(),
+    })
+}
+
+impl LineFormat for Decoded {
+    fn name(&self) -> &str {
+        self.0.name()
+    }
+
+    fn head<'a>(&self, line: &'a [u8], _: Hint) -> Option<Head<'a>> {
+        let columns = columns(line)?;
+        let [severity_text, host, component] = columns.words;
+        Some(Head {
+            stamp: columns.stamp,
+            severity: columns.severity,
+            severity_text: Cow::Borrowed(severity_text),
+            host: Cow::Borrowed(host),
+            component: Cow::Borrowed(component),
+            pid: columns.pid,
+            tid: columns.tid,
+            body: columns.body,
+        })
+    }
+
+    fn record(&self, text: &str, _: Hint) -> Record {
+        let Some(columns) = columns(text.as_bytes()) else { return Record::default() };
+        let rest = text.get(columns.body..).unwrap_or_default();
+        let (body, fields) = rest.split_once("\n\u{1D}").unwrap_or((rest, ""));
+        let word = String::from_utf8_lossy(columns.words[0]).into_owned();
+        Record {
+            body: body.trim_end_matches('\n').to_owned(),
+            severity_text: (!word.is_empty()).then_some(word),
+            attributes: self.0.attributes(fields.trim_end_matches('\n')),
+            place: Some(columns.place),
+        }
+    }
+
+    fn is_fields(&self, line: &[u8]) -> bool {
+        line.first() == Some(&0x1D)
+    }
+
+    fn version(&self) -> u32 {
+        self.0.version()
+    }
+}
+
+impl Decoded {
+    /// The system that writes such files.
+    pub fn platform(&self) -> Platform {
+        self.0.platform()
+    }
+}
+
+/// The decoder for a file that starts with these bytes, or the one of a name where the user chose one.
+pub fn decoder_for(start: &[u8], chosen: Option<&str>) -> Option<&'static Decoded> {
+    match chosen {
+        Some(name) => DECODERS.iter().find(|decoder| decoder.name() == name),
+        None => DECODERS.iter().find(|decoder| decoder.0.recognise(start)),
+    }
+}
+
+/// A decoded file.
+#[derive(Clone, Debug)]
+pub struct Text {
+    /// Where the text is.
+    pub path: PathBuf,
+    /// Its bytes.
+    pub len_bytes: u64,
+    /// What decoding came to.
+    pub account: Account,
+}
+
+impl Text {
+    /// Whether nothing was found in a file of text: it is then better read line by line.
+    pub fn is_in_vain(&self) -> bool {
+        self.account.entries == 0 && self.account.encoding != "binary"
+    }
+}
+
+const TEXT_NAME: &str = "text";
+const ACCOUNT_NAME: &str = "account.json";
+
+/// Decodes a file into the cache, or finds it there from the last time.
+///
+/// # Errors
+/// When the file cannot be read, the cache cannot be written (the disk is full), or the work is cancelled.
+pub fn decode(file: &FileFound, decoder: &Decoded, work: &Work) -> Result<Text> {
+    let folder = cache_folder(file, decoder)?;
+    if let Some(text) = stored(&folder) {
+        work.advance(file.len_bytes);
+        return Ok(text);
+    }
+    let parent = folder.parent().unwrap_or(&folder);
+    let cannot = |error: io::Error| Error::at(parent, "cannot decode into", error);
+    std::fs::create_dir_all(parent).map_err(cannot)?;
+    let fresh = tempfile::Builder::new().prefix(".decoding-").tempdir_in(parent).map_err(cannot)?;
+    let text = File::create(fresh.path().join(TEXT_NAME)).map_err(cannot)?;
+    let account = decode_to(file, decoder, BufWriter::with_capacity(1 << 18, text), work)?;
+    let json = serde_json::to_vec(&account).map_err(|error| Error::caused("cannot note what was decoded", error))?;
+    std::fs::write(fresh.path().join(ACCOUNT_NAME), json).map_err(cannot)?;
+    if folder.exists() {
+        std::fs::remove_dir_all(&folder).map_err(cannot)?;
+    }
+    match std::fs::rename(fresh.path(), &folder) {
+        Err(error) if !folder.exists() => Err(cannot(error)),
+        _ => stored(&folder).ok_or_else(|| Error::new(format!("{} has vanished meanwhile", folder.display()))),
+    }
+}
+
+fn decode_to(file: &FileFound, decoder: &Decoded, to: impl Write + 'static, work: &Work) -> Result<Account> {
+    let cannot = |error: io::Error| Error::at(&file.path, "cannot decode", error);
+    let source = SourceFile::open(&file.path).map_err(cannot)?;
+    let input = Input { file: source, len_bytes: file.len_bytes, modified: file.modified, work };
+    let mut out = Output::new(to);
+    let done = decoder.0.decode(&input, &mut out).and_then(|()| out.to.flush());
+    work.check()?;
+    done.map_err(cannot)?;
+    work.advance(file.len_bytes);
+    out.account.bytes = file.len_bytes;
+    Ok(out.account)
+}
+
+/// Decodes bytes into entries' text, for tests and fuzzing.
+///
+/// # Errors
+/// As [`decode`].
+#[doc(hidden)]
+pub fn decode_bytes(decoder: &Decoded, bytes: &[u8]) -> Result<(Vec<u8>, Account)> {
+    let mut temp = tempfile::NamedTempFile::new().map_err(|error| Error::caused("no temporary file", error))?;
+    temp.write_all(bytes).map_err(|error| Error::caused("cannot write a temporary file", error))?;
+    let file =
+        FileFound { path: temp.path().to_path_buf(), name: "bytes".into(), modified: 0, len_bytes: bytes.len() as u64 };
+    let target = tempfile::NamedTempFile::new().map_err(|error| Error::caused("no temporary file", error))?;
+    let to = target.reopen().map_err(|error| Error::caused("no temporary file", error))?;
+    let account = decode_to(&file, decoder, BufWriter::new(to), &Work::default())?;
+    let text = std::fs::read(target.path()).map_err(|error| Error::caused("cannot read back", error))?;
+    Ok((text, account))
+}
+
+fn cache_folder(file: &FileFound, decoder: &Decoded) -> Result<PathBuf> {
+    let mut hash = Sha256::new();
+    let full = std::fs::canonicalize(&file.path).unwrap_or_else(|_| file.path.clone());
+    hash.update(full.as_os_str().as_encoded_bytes());
+    hash.update([0]);
+    hash.update(file.len_bytes.to_le_bytes());
+    hash.update(file.modified.to_le_bytes());
+    hash.update(platform::changed_ns(&file.path).to_le_bytes());
+    hash.update(decoder.name().as_bytes());
+    hash.update(decoder.version().to_le_bytes());
+    let cache =
+        platform::cache_dir().ok_or_else(|| Error::new("no folder for the cache: set HOME or XDG_CACHE_HOME"))?;
+    Ok(cache.join("decoded").join(hex(&hash.finalize()).get(..32).unwrap_or("file")))
+}
+
+fn stored(folder: &std::path::Path) -> Option<Text> {
+    let account = serde_json::from_slice(&std::fs::read(folder.join(ACCOUNT_NAME)).ok()?).ok()?;
+    let path = folder.join(TEXT_NAME);
+    let len_bytes = std::fs::metadata(&path).ok()?.len();
+    Some(Text { path, len_bytes, account })
+}

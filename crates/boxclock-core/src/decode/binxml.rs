@@ -1,0 +1,414 @@
+//! Binary XML as the event log of Windows stores it: tokens, names, templates with substitutions, typed values.
+//!
+//! Source: [MS-EVEN6], the vendor's open specification of the event log protocol, section 2.2.12 (BinXml: grammar, tokens,
+//! value types) and 3.1.4.7 (templates). Inside a file, names and templates stand once in a chunk and are referred to by
+//! their offset from its start, which the specification of the protocol leaves out; that part is from public descriptions
+//! of the file format.
+//!
+//! Nothing here trusts a number: every read is checked, depth and the number of elements of one record are limited, and
+//! each offset that is followed leads to a template definition, whose nesting is limited too.
+
+use std::fmt::Write;
+
+use super::windows_event::{DEPTH, Element};
+use crate::clock::{scan, to_rfc3339};
+
+/// Elements and values of one record.
+const ITEMS: usize = 20_000;
+/// Bytes of text of one record.
+const TEXT_BYTES: usize = 1 << 20;
+
+/// Why a record cannot be decoded: what is wrong, and where in the chunk.
+#[derive(Debug, PartialEq, Eq)]
+pub(super) struct Wrong(pub &'static str, pub usize);
+
+type Result<T> = std::result::Result<T, Wrong>;
+
+/// A place in a chunk, and where its data ends.
+struct Cursor<'a> {
+    chunk: &'a [u8],
+    at: usize,
+    end: usize,
+}
+
+impl<'a> Cursor<'a> {
+    fn take(&mut self, count: usize) -> Result<&'a [u8]> {
+        let end = self.at.checked_add(count).filter(|end| *end <= self.end.min(self.chunk.len()));
+        let Some(end) = end else { return Err(Wrong("the data ends too early", self.at)) };
+        let bytes = &self.chunk[self.at..end];
+        self.at = end;
+        Ok(bytes)
+    }
+
+    fn array<const N: usize>(&mut self) -> Result<[u8; N]> {
+        let mut array = [0; N];
+        array.copy_from_slice(self.take(N)?);
+        Ok(array)
+    }
+
+    fn u8(&mut self) -> Result<u8> {
+        Ok(self.array::<1>()?[0])
+    }
+
+    fn u16(&mut self) -> Result<u16> {
+        Ok(u16::from_le_bytes(self.array()?))
+    }
+
+    fn u32(&mut self) -> Result<u32> {
+        Ok(u32::from_le_bytes(self.array()?))
+    }
+
+    fn peek(&self) -> Option<u8> {
+        self.chunk.get(self.at).copied().filter(|_| self.at < self.end)
+    }
+}
+
+/// A substitution value: its type and where its data is in the chunk.
+#[derive(Clone, Copy)]
+struct Value {
+    kind: u8,
+    at: usize,
+    length: usize,
+}
+
+/// Reads the binary XML of one record.
+pub(super) struct BinXml<'a> {
+    chunk: &'a [u8],
+    items: usize,
+    text_bytes: usize,
+}
+
+/// What fills the substitutions of the template that is being read; outside templates there is nothing.
+type Values<'v> = Option<&'v [Value]>;
+
+impl<'a> BinXml<'a> {
+    pub(super) fn new(chunk: &'a [u8]) -> Self {
+        Self { chunk, items: 0, text_bytes: 0 }
+    }
+
+    /// The first element of the fragment in `from..to` of the chunk.
+    pub(super) fn element(mut self, from: usize, to: usize) -> Result<Element> {
+        let mut root = Element::default();
+        let mut cursor = Cursor { chunk: self.chunk, at: from, end: to.min(self.chunk.len()) };
+        self.content(&mut cursor, None, &mut root, 0)?;
+        root.children.into_iter().next().ok_or(Wrong("no element", from))
+    }
+
+    fn count(&mut self, at: usize, bytes: usize) -> Result<()> {
+        self.items += 1;
+        self.text_bytes = self.text_bytes.saturating_add(bytes);
+        if self.items > ITEMS || self.text_bytes > TEXT_BYTES {
+            return Err(Wrong("more elements or text than a record may hold", at));
+        }
+        Ok(())
+    }
+
+    /// Reads tokens into `parent` until its end element or the end of the fragment.
+    fn content(
+        &mut self,
+        cursor: &mut Cursor<'a>,
+        values: Values<'_>,
+        parent: &mut Element,
+        depth: usize,
+    ) -> Result<()> {
+        if depth > DEPTH {
+            return Err(Wrong("elements or templates nested too deep", cursor.at));
+        }
+        while let Some(token) = cursor.peek() {
+            let at = cursor.at;
+            match token & 0xBF {
+                0x00 => {
+                    cursor.at += 1;
+                    return Ok(());
+                }
+                0x04 => {
+                    cursor.at += 1;
+                    return Ok(());
+                }
+                0x01 => {
+                    self.count(at, 0)?;
+                    let child = self.open_element(cursor, values, depth)?;
+                    parent.children.push(child);
+                }
+                0x0F => {
+                    cursor.take(4)?;
+                }
+                0x0C => self.template(cursor, parent, depth)?,
+                0x05 | 0x07 | 0x08 | 0x09 | 0x0D | 0x0E => self.text(cursor, values, parent, depth)?,
+                0x0A => {
+                    cursor.take(1)?;
+                    self.name(cursor)?;
+                }
+                0x0B => {
+                    cursor.take(1)?;
+                    let count = usize::from(cursor.u16()?);
+                    cursor.take(count * 2)?;
+                }
+                _ => return Err(Wrong("a token that is none", at)),
+            }
+        }
+        Ok(())
+    }
+
+    /// One piece of text: a value, character data, a reference, or a substitution.
+    fn text(&mut self, cursor: &mut Cursor<'a>, values: Values<'_>, to: &mut Element, depth: usize) -> Result<()> {
+        let at = cursor.at;
+        let token = cursor.u8()? & 0xBF;
+        match token {
+            0x05 => {
+                let kind = cursor.u8()?;
+                if kind != 1 {
+                    return Err(Wrong("a value that is no text outside a template's values", at));
+                }
+                let count = usize::from(cursor.u16()?);
+                let text = utf16(cursor.take(count * 2)?);
+                self.count(at, text.len())?;
+                to.text.push_str(&text);
+            }
+            0x07 => {
+                let count = usize::from(cursor.u16()?);
+                let text = utf16(cursor.take(count * 2)?);
+                self.count(at, text.len())?;
+                to.text.push_str(&text);
+            }
+            0x08 => {
+                let code = u32::from(cursor.u16()?);
+                to.text.push(char::from_u32(code).unwrap_or('\u{FFFD}'));
+            }
+            0x09 => {
+                let name = self.name(cursor)?;
+                match quick_xml::escape::resolve_predefined_entity(&name) {
+                    Some(text) => to.text.push_str(text),
+                    None => {
+                        let _ = write!(to.text, "&{name};");
+                    }
+                }
+            }
+            _ => {
+                let index = usize::from(cursor.u16()?);
+                let _kind = cursor.u8()?;
+                let Some(value) = values.and_then(|values| values.get(index)).copied() else {
+                    return Err(Wrong("a substitution without its value", at));
+                };
+                self.value(value, to, depth)?;
+            }
+        }
+        Ok(())
+    }
+
+    fn open_element(&mut self, cursor: &mut Cursor<'a>, values: Values<'_>, depth: usize) -> Result<Element> {
+        let has_attributes = cursor.u8()? & 0x40 != 0;
+        // Elements of templates have a dependency identifier in front of their size, others need not: the name that
+        // follows tells.
+        if values.is_some() || !self.name_fits(cursor.at + 4) {
+            cursor.take(2)?;
+        }
+        let _size = cursor.u32()?;
+        let mut element = Element::named(self.name(cursor)?);
+        if has_attributes {
+            let size = cursor.u32()? as usize;
+            let end = cursor.at.checked_add(size).filter(|end| *end <= cursor.end);
+            let Some(end) = end else { return Err(Wrong("a list of attributes longer than its record", cursor.at)) };
+            while cursor.at < end && cursor.peek().is_some_and(|token| token & 0xBF == 0x06) {
+                cursor.take(1)?;
+                self.count(cursor.at, 0)?;
+                let name = self.name(cursor)?;
+                let mut holder = Element::default();
+                while cursor.peek().is_some_and(|token| matches!(token & 0xBF, 0x05 | 0x08 | 0x09 | 0x0D | 0x0E)) {
+                    self.text(cursor, values, &mut holder, depth + 1)?;
+                }
+                if !holder.text.is_empty() {
+                    element.attributes.push((name, holder.text));
+                }
+            }
+        }
+        match cursor.u8()? {
+            0x03 => {}
+            0x02 => self.content(cursor, values, &mut element, depth + 1)?,
+            _ => return Err(Wrong("an element that is not closed", cursor.at)),
+        }
+        Ok(element)
+    }
+
+    /// Whether a name can stand at `at`: its offset is that of the next bytes, or leads back.
+    fn name_fits(&self, at: usize) -> bool {
+        let Some(bytes) = self.chunk.get(at..).and_then(|rest| rest.first_chunk::<4>()) else { return false };
+        let offset = u32::from_le_bytes(*bytes) as usize;
+        offset == at + 4 || (offset >= 128 && offset < at && self.name_at(offset).is_some())
+    }
+
+    /// A name: where it stands for the first time it follows at once.
+    fn name(&mut self, cursor: &mut Cursor<'a>) -> Result<String> {
+        let offset = cursor.u32()? as usize;
+        let (name, end) = self.name_at(offset).ok_or(Wrong("a name that is not there", cursor.at))?;
+        if offset == cursor.at {
+            cursor.take(end - offset)?;
+        }
+        self.count(cursor.at, name.len())?;
+        Ok(name)
+    }
+
+    /// Next name's offset (4 bytes), hash (2), length in UTF-16 units (2), the units, a zero unit.
+    fn name_at(&self, offset: usize) -> Option<(String, usize)> {
+        let rest = self.chunk.get(offset..)?;
+        let count = usize::from(u16::from_le_bytes(*rest.get(6..)?.first_chunk::<2>()?));
+        let text = utf16(rest.get(8..8 + count * 2)?);
+        let good = !text.is_empty() && !text.contains(|letter: char| letter.is_control() || "<>&\"' ".contains(letter));
+        good.then_some((text, offset + 8 + count * 2 + 2))
+    }
+
+    /// A template instance: which template, and the values for its substitutions.
+    fn template(&mut self, cursor: &mut Cursor<'a>, parent: &mut Element, depth: usize) -> Result<()> {
+        cursor.take(1)?;
+        let _unknown = cursor.u8()?;
+        let _id = cursor.u32()?;
+        let definition = cursor.u32()? as usize;
+        let inline = definition == cursor.at;
+        // Next template's offset (4), identifier (16), size of the definition (4), the definition.
+        let mut header = Cursor { chunk: self.chunk, at: definition, end: self.chunk.len() };
+        header.take(20)?;
+        let size = header.u32()? as usize;
+        let start = header.at;
+        header.take(size)?;
+        if inline {
+            cursor.take(24 + size)?;
+        }
+        let count = cursor.u32()? as usize;
+        if count > ITEMS {
+            return Err(Wrong("more values than a record may hold", cursor.at));
+        }
+        let mut values = Vec::new();
+        for _ in 0..count {
+            let length = usize::from(cursor.u16()?);
+            let kind = cursor.u8()?;
+            cursor.take(1)?;
+            values.push(Value { kind, at: 0, length });
+        }
+        for value in &mut values {
+            value.at = cursor.at;
+            cursor.take(value.length)?;
+        }
+        self.count(cursor.at, 0)?;
+        let mut body = Cursor { chunk: self.chunk, at: start, end: start + size };
+        self.content(&mut body, Some(&values), parent, depth + 1)
+    }
+
+    /// Adds a substitution's value to an element: as text, or as the elements of embedded binary XML.
+    fn value(&mut self, value: Value, to: &mut Element, depth: usize) -> Result<()> {
+        let Some(bytes) = self.chunk.get(value.at..value.at + value.length) else {
+            return Err(Wrong("a value that is not there", value.at));
+        };
+        if value.kind == 0x21 {
+            let mut cursor = Cursor { chunk: self.chunk, at: value.at, end: value.at + value.length };
+            return self.content(&mut cursor, None, to, depth + 1);
+        }
+        let text = if value.kind & 0x80 == 0 { scalar(value.kind, bytes) } else { list(value.kind & 0x7F, bytes) };
+        let text = text.ok_or(Wrong("a value of an unknown type or length", value.at))?;
+        self.count(value.at, text.len())?;
+        to.text.push_str(&text);
+        Ok(())
+    }
+}
+
+fn utf16(bytes: &[u8]) -> String {
+    let units = bytes.chunks_exact(2).map(|pair| u16::from_le_bytes([pair[0], pair[1]]));
+    let text: String = char::decode_utf16(units).map(|unit| unit.unwrap_or('\u{FFFD}')).collect();
+    text.trim_end_matches('\0').to_owned()
+}
+
+/// An array of values: strings end with a zero, others have a fixed size.
+fn list(kind: u8, bytes: &[u8]) -> Option<String> {
+    let items: Vec<String> = match kind {
+        1 => utf16(bytes).split('\0').map(str::to_owned).collect(),
+        2 => String::from_utf8_lossy(bytes).trim_end_matches('\0').split('\0').map(str::to_owned).collect(),
+        _ => {
+            let size = match kind {
+                3 | 4 => 1,
+                5 | 6 => 2,
+                7 | 8 | 0x0B | 0x0D | 0x14 => 4,
+                9 | 0x0A | 0x0C | 0x10 | 0x11 | 0x15 => 8,
+                0x0F | 0x12 => 16,
+                _ => return None,
+            };
+            bytes.chunks(size).map(|item| scalar(kind, item)).collect::<Option<_>>()?
+        }
+    };
+    Some(items.join(", "))
+}
+
+/// A value of one of the types of [MS-EVEN6] 2.2.12 (`BinXmlValueType`) as text.
+fn scalar(kind: u8, bytes: &[u8]) -> Option<String> {
+    fn array<const N: usize>(bytes: &[u8]) -> Option<[u8; N]> {
+        bytes.first_chunk::<N>().copied()
+    }
+    if bytes.is_empty() {
+        return Some(String::new());
+    }
+    Some(match kind {
+        0x00 => String::new(),
+        0x01 => utf16(bytes),
+        0x02 => bytes.iter().map(|byte| char::from(*byte)).collect::<String>().trim_end_matches('\0').to_owned(),
+        0x03 => i8::from_le_bytes(array(bytes)?).to_string(),
+        0x04 => bytes[0].to_string(),
+        0x05 => i16::from_le_bytes(array(bytes)?).to_string(),
+        0x06 => u16::from_le_bytes(array(bytes)?).to_string(),
+        0x07 => i32::from_le_bytes(array(bytes)?).to_string(),
+        0x08 => u32::from_le_bytes(array(bytes)?).to_string(),
+        0x09 => i64::from_le_bytes(array(bytes)?).to_string(),
+        0x0A => u64::from_le_bytes(array(bytes)?).to_string(),
+        0x0B => f32::from_le_bytes(array(bytes)?).to_string(),
+        0x0C => f64::from_le_bytes(array(bytes)?).to_string(),
+        0x0D => if bytes.iter().any(|byte| *byte != 0) { "true" } else { "false" }.to_owned(),
+        0x0E => bytes.iter().fold(String::new(), |mut text, byte| {
+            let _ = write!(text, "{byte:02X}");
+            text
+        }),
+        0x0F => guid(array(bytes)?),
+        0x10 if bytes.len() == 4 => format!("{:#x}", u32::from_le_bytes(array(bytes)?)),
+        0x10 | 0x15 => format!("{:#x}", u64::from_le_bytes(array(bytes)?)),
+        0x11 => {
+            let ticks = i64::from_le_bytes(array(bytes)?);
+            scan::filetime(ticks).map_or_else(|| ticks.to_string(), to_rfc3339)
+        }
+        0x12 => {
+            let field = |index: usize| u16::from_le_bytes([bytes[index * 2], bytes[index * 2 + 1]]);
+            if bytes.len() < 16 {
+                return None;
+            }
+            format!(
+                "{:04}-{:02}-{:02}T{:02}:{:02}:{:02}.{:03}Z",
+                field(0),
+                field(1),
+                field(3),
+                field(4),
+                field(5),
+                field(6),
+                field(7)
+            )
+        }
+        0x13 => sid(bytes)?,
+        0x14 => format!("{:#x}", u32::from_le_bytes(array(bytes)?)),
+        // Handles of bookmarks and the like, embedded text.
+        0x20 | 0x23 => utf16(bytes),
+        _ => return None,
+    })
+}
+
+fn guid(bytes: [u8; 16]) -> String {
+    let [a, b, c, d, e, f, g, h, rest @ ..] = bytes;
+    let first = u32::from_le_bytes([a, b, c, d]);
+    let (second, third) = (u16::from_le_bytes([e, f]), u16::from_le_bytes([g, h]));
+    let tail: Vec<String> = rest.iter().map(|byte| format!("{byte:02X}")).collect();
+    format!("{{{first:08X}-{second:04X}-{third:04X}-{}-{}}}", tail[..2].concat(), tail[2..].concat())
+}
+
+/// A security identifier: revision, count, authority in six bytes, big-endian, then the parts ([MS-DTYP] 2.4.2.2).
+fn sid(bytes: &[u8]) -> Option<String> {
+    let (revision, count) = (*bytes.first()?, usize::from(*bytes.get(1)?));
+    let authority = bytes.get(2..8)?.iter().fold(0_u64, |value, byte| value << 8 | u64::from(*byte));
+    let mut text = format!("S-{revision}-{authority}");
+    for part in bytes.get(8..8 + count * 4)?.chunks_exact(4) {
+        let _ = write!(text, "-{}", u32::from_le_bytes([part[0], part[1], part[2], part[3]]));
+    }
+    Some(text)
+}

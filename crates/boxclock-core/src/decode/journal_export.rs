@@ -1,0 +1,250 @@
+//! `journal-export`: the journal of the system service manager as a stream of fields.
+//!
+//! Source: the project's published document "Journal Export Format": an entry is a run of fields up to an empty line; a
+//! field is `NAME=value` and a line feed, or, where the value holds line feeds or control characters, `NAME`, a line feed,
+//! the length in 8 bytes little-endian, the value, a line feed.
+
+use std::io;
+
+use serde_json::{Map, Value};
+
+use super::{Decoder, Entry, Input, Output, Place};
+use crate::case::Trouble;
+use crate::clock::Stamp;
+use crate::code::Platform;
+use crate::format::journal_attributes;
+use crate::limits;
+use crate::severity::Severity;
+
+/// The decoder.
+pub(super) struct JournalExport;
+
+/// Fields of one entry.
+const FIELDS: usize = 1024;
+
+/// The fields of one entry.
+#[derive(Default)]
+pub(super) struct Fields {
+    list: Vec<(String, Vec<u8>)>,
+}
+
+impl Fields {
+    /// Adds a field; what is beyond the limits of a record is left out.
+    pub(super) fn add(&mut self, name: &[u8], value: Vec<u8>) {
+        if self.list.len() < FIELDS {
+            self.list.push((String::from_utf8_lossy(name).into_owned(), value));
+        }
+    }
+
+    pub(super) fn has(&self, name: &str) -> bool {
+        self.list.iter().any(|(key, _)| key == name)
+    }
+
+    pub(super) fn is_empty(&self) -> bool {
+        self.list.is_empty()
+    }
+
+    fn get(&self, name: &str) -> Option<String> {
+        let value = self.list.iter().find(|(key, _)| key == name)?;
+        Some(String::from_utf8_lossy(&value.1).into_owned())
+    }
+
+    /// Writes the entry. A field that occurs several times is a list.
+    ///
+    /// # Errors
+    /// When it cannot be written.
+    pub(super) fn write(&self, realtime_us: Option<i64>, place: Place, out: &mut Output) -> io::Result<()> {
+        let micros = realtime_us.or_else(|| self.get("__REALTIME_TIMESTAMP")?.parse().ok());
+        let stamp = match micros {
+            Some(micros) => micros.checked_mul(1000).map_or(Stamp::OutOfRange, |ns| Stamp::Utc(ns, 0)),
+            None => Stamp::None,
+        };
+        let priority = self.get("PRIORITY").unwrap_or_default();
+        let level = priority.parse::<u8>().ok().filter(|level| *level < 8);
+        let component = ["SYSLOG_IDENTIFIER", "_COMM", "_SYSTEMD_UNIT"].iter().find_map(|name| self.get(name));
+        let mut fields: Map<String, Value> = Map::new();
+        for (name, value) in &self.list {
+            let value = Value::from(String::from_utf8_lossy(value));
+            match fields.get_mut(name) {
+                None => {
+                    fields.insert(name.clone(), value);
+                }
+                Some(Value::Array(items)) => items.push(value),
+                Some(first) => *first = Value::Array(vec![first.take(), value]),
+            }
+        }
+        let attributes = journal_attributes(fields.iter().map(|(name, value)| (name.as_str(), value.clone())));
+        out.entry(&Entry {
+            stamp,
+            severity: level.map_or(Severity::NONE, Severity::from_syslog),
+            severity_text: &priority,
+            host: &self.get("_HOSTNAME").unwrap_or_default(),
+            component: &component.unwrap_or_default(),
+            pid: self.get("_PID").or_else(|| self.get("SYSLOG_PID")).and_then(|pid| pid.parse().ok()),
+            tid: self.get("TID").and_then(|tid| tid.parse().ok()),
+            place,
+            body: &self.get("MESSAGE").unwrap_or_default(),
+            fields: &Value::Object(attributes).to_string(),
+        })
+    }
+}
+
+fn is_name(name: &[u8]) -> bool {
+    (1..=64).contains(&name.len())
+        && name.iter().all(|byte| byte.is_ascii_uppercase() || byte.is_ascii_digit() || *byte == b'_')
+}
+
+/// Bytes of the file, read forward.
+struct Forward<'a, 'b> {
+    input: &'a Input<'b>,
+    buffer: Vec<u8>,
+    pos: usize,
+    /// Where in the file the buffer starts.
+    base: u64,
+}
+
+impl Forward<'_, '_> {
+    fn offset(&self) -> u64 {
+        self.base + self.pos as u64
+    }
+
+    /// Makes sure that `count` more bytes are in the buffer, if the file has them.
+    fn fill(&mut self, count: usize) -> io::Result<&[u8]> {
+        if self.buffer.len() - self.pos < count {
+            self.base += self.pos as u64;
+            self.buffer.drain(..self.pos);
+            self.pos = 0;
+            let next = self.base + self.buffer.len() as u64;
+            let more = self.input.read(next, count.max(limits::RECORD_BYTES))?;
+            self.buffer.extend_from_slice(&more);
+        }
+        Ok(&self.buffer[self.pos..])
+    }
+
+    /// The next line without its end, at most [`limits::RECORD_BYTES`] of it; `None` at the end of the file.
+    fn line(&mut self) -> io::Result<Option<Vec<u8>>> {
+        let mut wanted = 4096;
+        loop {
+            let rest = self.fill(wanted)?;
+            if let Some(end) = memchr::memchr(b'\n', rest) {
+                let line = rest[..end].to_vec();
+                self.pos += end + 1;
+                return Ok(Some(line));
+            }
+            if rest.len() < wanted || wanted >= limits::RECORD_BYTES {
+                let line = rest.to_vec();
+                self.pos += line.len();
+                return Ok(if line.is_empty() { None } else { Some(line) });
+            }
+            wanted *= 2;
+        }
+    }
+}
+
+impl Decoder for JournalExport {
+    fn name(&self) -> &'static str {
+        "journal-export"
+    }
+
+    fn recognise(&self, start: &[u8]) -> bool {
+        let mut lines = start.split(|byte| *byte == b'\n').skip_while(|line| line.is_empty());
+        let first = lines.next().unwrap_or_default();
+        let named = first.iter().position(|byte| *byte == b'=').is_some_and(|end| is_name(&first[..end]));
+        let has =
+            |name: &[u8]| start.starts_with(name) || memchr::memmem::find(start, &[b"\n", name].concat()).is_some();
+        named && (has(b"__REALTIME_TIMESTAMP=") || has(b"__CURSOR="))
+    }
+
+    fn platform(&self) -> Platform {
+        Platform::Linux
+    }
+
+    fn decode(&self, input: &Input<'_>, out: &mut Output) -> io::Result<()> {
+        "utf-8".clone_into(&mut out.account.encoding);
+        let mut forward = Forward { input, buffer: Vec::new(), pos: 0, base: 0 };
+        let mut fields = Fields::default();
+        let mut place = Place::default();
+        let mut line_number = 0;
+        loop {
+            let at = forward.offset();
+            let line = forward.line()?;
+            line_number += u64::from(line.is_some());
+            match line {
+                None => break,
+                Some(line) if line.is_empty() => {
+                    place.length = at - place.offset;
+                    finish(&mut fields, place, out)?;
+                }
+                Some(line) => {
+                    if fields.is_empty() {
+                        place = Place { line: line_number, offset: at, length: 0 };
+                    } else {
+                        out.account.attached_lines += 1;
+                    }
+                    match memchr::memchr(b'=', &line) {
+                        Some(end) if is_name(&line[..end]) => fields.add(&line[..end], line[end + 1..].to_vec()),
+                        None if is_name(&line) => {
+                            if !binary(&mut forward, &line, &mut fields, out)? {
+                                break;
+                            }
+                        }
+                        _ => out.trouble(Trouble::lost(format!(
+                            "no field at byte {at}: {} bytes were skipped",
+                            line.len()
+                        ))),
+                    }
+                }
+            }
+        }
+        place.length = forward.offset() - place.offset;
+        finish(&mut fields, place, out)?;
+        out.account.lines = line_number;
+        Ok(())
+    }
+}
+
+fn finish(fields: &mut Fields, place: Place, out: &mut Output) -> io::Result<()> {
+    if !fields.is_empty() {
+        std::mem::take(fields).write(None, place, out)?;
+    }
+    Ok(())
+}
+
+/// A field whose value stands behind its length; `false` where the file ends inside.
+fn binary(forward: &mut Forward<'_, '_>, name: &[u8], fields: &mut Fields, out: &mut Output) -> io::Result<bool> {
+    let at = forward.offset();
+    let Some(length) = forward.fill(8)?.first_chunk::<8>().map(|bytes| u64::from_le_bytes(*bytes)) else {
+        out.trouble(Trouble::lost(format!("cut off at byte {at}: in the length of a field")));
+        return Ok(false);
+    };
+    forward.pos += 8;
+    let left = forward.input.len_bytes.saturating_sub(forward.offset());
+    if length > left {
+        let what = format!("the field at byte {at} claims {length} bytes, the file has {left} more");
+        out.trouble(Trouble::lost(what));
+    }
+    let length = length.min(left);
+    let kept = length.min(limits::RECORD_BYTES as u64) as usize;
+    let mut value = forward.fill(kept)?.to_vec();
+    value.truncate(kept);
+    if length > kept as u64 {
+        out.trouble(Trouble::lost(format!(
+            "the field at byte {at} is longer than {} bytes: cut there",
+            limits::RECORD_BYTES
+        )));
+    }
+    fields.add(name, value);
+    let mut skip = length;
+    while skip > 0 {
+        let step = forward.fill(1)?.len().min(usize::try_from(skip).unwrap_or(usize::MAX));
+        if step == 0 {
+            return Ok(false);
+        }
+        forward.pos += step;
+        skip -= step as u64;
+    }
+    // The line feed behind the value.
+    let more = forward.fill(1)?.first() == Some(&b'\n');
+    forward.pos += usize::from(more);
+    Ok(true)
+}

@@ -1,0 +1,170 @@
+//! `login-records`: logins, logouts, boots and changes of the clock, as `utmp`, `wtmp` and `btmp` hold them.
+//!
+//! Source: the manual page utmp(5) and the C library's `struct utmp` (`utmp.h`, `bits/utmp.h`) on 64-bit Linux: 384 bytes
+//! a record, little-endian: type (2), pad (2), process (4), line (32), id (4), user (32), host (256), exit status (2 + 2),
+//! session (4), seconds (4), microseconds (4), address (16), reserved (20). Seconds are unsigned here: they last to 2106.
+
+use std::io;
+
+use serde_json::{Map, Value};
+
+use super::{Decoder, Entry, Input, Output, Place};
+use crate::case::Trouble;
+use crate::clock::{SECOND, Stamp};
+use crate::code::Platform;
+
+/// The decoder.
+pub(super) struct LoginRecords;
+
+const RECORD_BYTES: usize = 384;
+
+struct Login {
+    kind: u16,
+    pid: u32,
+    line: String,
+    user: String,
+    host: String,
+    time: i64,
+    address: [u8; 16],
+}
+
+/// Text up to its first NUL; `None` if bytes that are no text stand there.
+fn text(bytes: &[u8]) -> Option<String> {
+    let end = bytes.iter().position(|byte| *byte == 0).unwrap_or(bytes.len());
+    let text = std::str::from_utf8(&bytes[..end]).ok()?;
+    (!text.contains(|letter: char| letter.is_control())).then(|| text.to_owned())
+}
+
+fn parse(bytes: &[u8]) -> Option<Login> {
+    let bytes = bytes.get(..RECORD_BYTES)?;
+    let number = |at: usize| u32::from_le_bytes([bytes[at], bytes[at + 1], bytes[at + 2], bytes[at + 3]]);
+    let kind = u16::from_le_bytes([bytes[0], bytes[1]]);
+    let (seconds, micros) = (number(340), number(344));
+    let mut address = [0; 16];
+    address.copy_from_slice(&bytes[348..364]);
+    let login = Login {
+        kind,
+        pid: number(4),
+        line: text(&bytes[8..40])?,
+        user: text(&bytes[44..76])?,
+        host: text(&bytes[76..332])?,
+        time: i64::from(seconds) * SECOND + i64::from(micros) * 1000,
+        address,
+    };
+    (kind <= 9 && bytes[2..4] == [0, 0] && micros < 1_000_000).then_some(login)
+}
+
+impl Login {
+    fn name(&self) -> &'static str {
+        match self.kind {
+            1 => "run-level",
+            2 => "boot",
+            3 => "new-time",
+            4 => "old-time",
+            5 => "init",
+            6 => "login-process",
+            7 => "login",
+            8 => "logout",
+            9 => "accounting",
+            _ => "empty",
+        }
+    }
+
+    fn body(&self) -> String {
+        let from = if self.host.is_empty() { String::new() } else { format!(" from {}", self.host) };
+        let on = if self.line.is_empty() { String::new() } else { format!(" on {}", self.line) };
+        match self.kind {
+            1 if self.user == "shutdown" => format!("system shutdown, kernel {}", self.host),
+            1 => format!("run level {}, kernel {}", self.pid & 0xFF, self.host),
+            2 => format!("system boot, kernel {}", self.host),
+            3 => "clock set: the new time".to_owned(),
+            4 => "clock set: the old time".to_owned(),
+            // A name here means that somebody tried: `btmp` holds such records.
+            6 if !self.user.is_empty() && self.user != "LOGIN" => format!("login attempt of {}{on}{from}", self.user),
+            6 => format!("waiting for a login{on}"),
+            7 => format!("login of {}{on}{from}", self.user),
+            8 if self.user.is_empty() => format!("logout{on}"),
+            8 => format!("logout of {}{on}{from}", self.user),
+            _ => format!("{}{on}{from}", self.name()),
+        }
+    }
+
+    fn address(&self) -> Option<String> {
+        let [a, b, c, d, rest @ ..] = self.address;
+        if rest.iter().all(|byte| *byte == 0) {
+            let address = std::net::Ipv4Addr::new(a, b, c, d);
+            return (!address.is_unspecified()).then(|| address.to_string());
+        }
+        Some(std::net::Ipv6Addr::from(self.address).to_string())
+    }
+}
+
+impl Decoder for LoginRecords {
+    fn name(&self) -> &'static str {
+        "login-records"
+    }
+
+    fn recognise(&self, start: &[u8]) -> bool {
+        let good = |record: &[u8]| {
+            parse(record).is_some_and(|login| {
+                // A record of a kind has a time and something to say; the years are 1990 to 2100.
+                let said = !login.line.is_empty() || !login.user.is_empty();
+                (1..=9).contains(&login.kind) && said && (631_152_000..4_102_444_800).contains(&(login.time / SECOND))
+            }) || record.iter().all(|byte| *byte == 0)
+        };
+        let mut records = start.chunks_exact(RECORD_BYTES).take(20).peekable();
+        records.peek().is_some_and(|first| first[0] != 0) && records.all(good)
+    }
+
+    fn platform(&self) -> Platform {
+        Platform::Linux
+    }
+
+    fn decode(&self, input: &Input<'_>, out: &mut Output) -> io::Result<()> {
+        let mut offset = 0;
+        let mut number = 0;
+        loop {
+            let bytes = input.read(offset, RECORD_BYTES * 1024)?;
+            if bytes.is_empty() {
+                break;
+            }
+            for record in bytes.chunks(RECORD_BYTES) {
+                number += 1;
+                let place = Place { line: number, offset, length: record.len() as u64 };
+                offset += record.len() as u64;
+                match parse(record) {
+                    None if record.len() < RECORD_BYTES => {
+                        out.trouble(Trouble::lost(format!("cut off at byte {offset}: in the middle of a record")));
+                    }
+                    None => out.trouble(Trouble::lost(format!(
+                        "no record at byte {}: {RECORD_BYTES} bytes were skipped",
+                        place.offset
+                    ))),
+                    Some(login) if login.kind == 0 => {}
+                    Some(login) => entry(&login, place, out)?,
+                }
+            }
+        }
+        out.account.lines = number;
+        Ok(())
+    }
+}
+
+fn entry(login: &Login, place: Place, out: &mut Output) -> io::Result<()> {
+    let mut attributes = Map::new();
+    attributes.insert("login.type".into(), login.name().into());
+    for (name, value) in [("user.name", &login.user), ("login.line", &login.line), ("client.address", &login.host)] {
+        if !value.is_empty() && !(name == "client.address" && matches!(login.kind, 1 | 2)) {
+            attributes.insert(name.into(), Value::from(value.as_str()));
+        }
+    }
+    attributes.extend(login.address().map(|address| ("network.peer.address".to_owned(), Value::from(address))));
+    out.entry(&Entry {
+        stamp: Stamp::Utc(login.time, 0),
+        component: "login",
+        pid: Some(login.pid).filter(|pid| *pid > 0 && login.kind > 4),
+        body: &login.body(),
+        fields: &Value::Object(attributes).to_string(),
+        ..Entry::at(place)
+    })
+}

@@ -1,0 +1,209 @@
+//! `counters-csv`: values of performance counters over time.
+//!
+//! Three writers: the counter logs of Windows (`"(PDH-CSV 4.0) (ZONE)(BIAS)","\\HOST\OBJECT(INSTANCE)\COUNTER",…`, times
+//! `MM/DD/YYYY hh:mm:ss.fff`; source: the vendor's documentation of `relog` and `typeperf`; UTC is local time plus the
+//! bias in minutes); `sadf -d` of sysstat (`# hostname;interval;timestamp;…`, one header for each kind of table) and the
+//! text that `sar` prints (a first line with system, host and date, tables with a time of day); source of both: the manual
+//! pages sadf(1) and sar(1) and what they wrote here.
+
+use std::borrow::Cow;
+use std::collections::HashMap;
+use std::sync::{LazyLock, Mutex};
+
+use serde_json::Value;
+
+use super::csv::{bare, fields, time_of};
+use super::{Fit, Head, Header, Hint, LineFormat, Record, Settled, body_text};
+use crate::clock::forms::{self, DateOrder};
+use crate::clock::{Civil, Stamp, scan};
+
+/// The format. The registry's own has no columns and only recognises.
+pub(super) struct CountersCsv {
+    shape: Shape,
+}
+
+enum Shape {
+    Unknown,
+    /// Counter paths behind the first column, and what the header says of the zone.
+    Windows {
+        columns: Vec<String>,
+    },
+    /// `sadf -d`: all headers of the file.
+    Sadf {
+        headers: Vec<Vec<String>>,
+    },
+    /// `sar`: the host of the first line.
+    Sar {
+        host: String,
+    },
+}
+
+impl CountersCsv {
+    /// The registry's entry.
+    pub(super) const NEW: Self = Self { shape: Shape::Unknown };
+}
+
+static MADE: LazyLock<Mutex<HashMap<String, &'static CountersCsv>>> = LazyLock::new(Mutex::default);
+
+fn made(key: String, shape: impl FnOnce() -> Shape) -> &'static CountersCsv {
+    let mut made = MADE.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+    made.entry(key).or_insert_with(|| Box::leak(Box::new(CountersCsv { shape: shape() })))
+}
+
+fn windows_columns(line: &[u8]) -> Option<Vec<String>> {
+    let first = fields(line, b',').next().map(bare)?;
+    (first.starts_with(b"(PDH-CSV") || first.starts_with(b"(PDH-TSV")).then(|| {
+        fields(line, delimiter(line)).map(|field| String::from_utf8_lossy(&bare(field)).into_owned()).collect()
+    })
+}
+
+fn delimiter(line: &[u8]) -> u8 {
+    if memchr::memmem::find(line, b"(PDH-TSV").is_some() || (!line.contains(&b',') && line.contains(&b'\t')) {
+        b'\t'
+    } else {
+        b','
+    }
+}
+
+/// `(W. Europe Daylight Time)(-120)`: the offset from UTC in seconds.
+fn windows_offset(header: &str) -> Option<i32> {
+    let bias = header.trim_end().strip_suffix(')')?.rsplit_once('(')?.1;
+    let bias: i32 = bias.trim().parse().ok()?;
+    (bias.abs() <= 24 * 60).then_some(-bias * 60)
+}
+
+fn sadf_header(line: &[u8]) -> Option<Vec<String>> {
+    let list = line.strip_prefix(b"# ").filter(|list| list.starts_with(b"hostname;interval;timestamp"))?;
+    Some(fields(list, b';').map(|field| String::from_utf8_lossy(field).into_owned()).collect())
+}
+
+/// `Linux 6.1.0 (host) \t04/12/2026 \t_x86_64_\t(2 CPU)`: host and date.
+fn sar_start(line: &[u8]) -> Option<(String, Civil)> {
+    let text = std::str::from_utf8(line).ok()?;
+    let (system, rest) = text.split_once(" (")?;
+    let (host, rest) = rest.split_once(")")?;
+    let date = rest.split_ascii_whitespace().next()?;
+    let known = ["Linux ", "AIX ", "SunOS ", "HP-UX "].iter().any(|name| system.starts_with(name));
+    let civil = [DateOrder::MonthFirst, DateOrder::DayFirst]
+        .into_iter()
+        .find_map(|order| forms::dated(format!("{date} 00:00:00").as_bytes(), order).map(|(civil, _)| civil))?;
+    (known && text.contains("CPU")).then(|| (host.to_owned(), civil))
+}
+
+impl LineFormat for CountersCsv {
+    fn name(&self) -> &'static str {
+        "counters-csv"
+    }
+
+    fn head<'a>(&self, line: &'a [u8], _: Hint) -> Option<Head<'a>> {
+        match &self.shape {
+            Shape::Unknown => None,
+            Shape::Windows { .. } => {
+                let first = bare(fields(line, delimiter(line)).next()?);
+                let stamp = time_of(&first, DateOrder::MonthFirst).filter(|stamp| *stamp != Stamp::None)?;
+                Some(Head { stamp, component: Cow::Borrowed(b"counters"), ..Head::default() })
+            }
+            Shape::Sadf { .. } => {
+                let mut list = fields(line, b';');
+                let (host, _, time) = (list.next()?, list.next()?, list.next()?);
+                let stamp = scan::iso(time)
+                    .map(|(civil, _)| civil.stamp())
+                    .or_else(|| scan::epoch(time).map(|ns| Stamp::Utc(ns, 0)))?;
+                Some(Head { stamp, host: Cow::Borrowed(host), component: Cow::Borrowed(b"sar"), ..Head::default() })
+            }
+            Shape::Sar { host } => {
+                let (civil, end) = forms::time_of_day(line)?;
+                let rest = line.get(end..)?.trim_ascii();
+                // A line of column names has the time too; its last column is no number.
+                let value = rest.rsplit(u8::is_ascii_whitespace).next()?;
+                let numeric = value.iter().all(|byte| byte.is_ascii_digit() || matches!(byte, b'.' | b',' | b'-'));
+                let restart = memchr::memmem::find(rest, b"LINUX RESTART").is_some();
+                (numeric || restart).then(|| Head {
+                    stamp: civil.stamp(),
+                    host: Cow::Owned(host.clone().into_bytes()),
+                    component: Cow::Borrowed(b"sar"),
+                    ..Head::default()
+                })
+            }
+        }
+    }
+
+    fn keeps_leading_lines(&self) -> bool {
+        false
+    }
+
+    fn record(&self, text: &str, _: Hint) -> Record {
+        let line = text.lines().next().unwrap_or_default();
+        let mut record = Record { body: body_text(line), ..Record::default() };
+        let value = |text: &str| text.trim().parse::<f64>().map_or_else(|_| Value::from(text.trim()), Value::from);
+        match &self.shape {
+            Shape::Windows { columns } => {
+                for (name, field) in columns.iter().zip(fields(line.as_bytes(), delimiter(line.as_bytes()))).skip(1) {
+                    let text = String::from_utf8_lossy(&bare(field)).into_owned();
+                    if !text.trim().is_empty() {
+                        record.attributes.insert(name.clone(), value(&text));
+                    }
+                }
+            }
+            Shape::Sadf { headers } => {
+                let list: Vec<String> =
+                    fields(line.as_bytes(), b';').map(|field| String::from_utf8_lossy(field).into_owned()).collect();
+                // The headers do not say which lines are theirs; only one of this length says for sure.
+                let mut fitting = headers.iter().filter(|names| names.len() == list.len());
+                if let (Some(names), None) = (fitting.next(), fitting.next()) {
+                    let pairs = names.iter().zip(&list).skip(3);
+                    record.attributes.extend(pairs.map(|(name, text)| (name.clone(), value(text))));
+                }
+                record.attributes.extend(list.first().map(|host| ("host.name".to_owned(), Value::from(host.as_str()))));
+            }
+            Shape::Sar { .. } | Shape::Unknown => {}
+        }
+        record
+    }
+
+    fn header(&self, samples: &[&[u8]], _: Hint, _: i64) -> Header {
+        let mut header = Header::default();
+        match &self.shape {
+            Shape::Windows { columns } => header.offset_s = columns.first().and_then(|first| windows_offset(first)),
+            Shape::Sar { .. } => {
+                header.date = samples.iter().find_map(|line| sar_start(line)).and_then(|(_, civil)| civil.to_ns());
+            }
+            Shape::Sadf { .. } | Shape::Unknown => {}
+        }
+        header
+    }
+
+    fn settle(
+        &self,
+        _: &[&[u8]],
+        whole: &mut dyn Iterator<Item = Vec<u8>>,
+        hint: Hint,
+        _: Option<DateOrder>,
+        _: i64,
+    ) -> Option<Settled> {
+        let Shape::Sadf { .. } = self.shape else { return None };
+        let mut headers: Vec<Vec<String>> = Vec::new();
+        for header in whole.filter_map(|line| sadf_header(&line)) {
+            if headers.len() < 256 && !headers.contains(&header) {
+                headers.push(header);
+            }
+        }
+        let key = format!("sadf {headers:?}");
+        Some(Settled { hint, trouble: None, made: Some(made(key, || Shape::Sadf { headers })) })
+    }
+
+    fn fit(&self, lines: &[&[u8]]) -> Fit {
+        let start = lines.iter().take(3);
+        let format = if let Some(columns) = start.clone().find_map(|line| windows_columns(line)) {
+            made(format!("windows {columns:?}"), || Shape::Windows { columns })
+        } else if let Some(header) = start.clone().find_map(|line| sadf_header(line)) {
+            made(format!("sadf {:?}", [&header]), || Shape::Sadf { headers: vec![header] })
+        } else if let Some((host, _)) = start.clone().find_map(|line| sar_start(line)) {
+            made(format!("sar {host}"), || Shape::Sar { host })
+        } else {
+            return Fit::default();
+        };
+        let heads = lines.iter().filter(|line| format.head(line, 0).is_some()).count();
+        Fit { heads: heads.max(1), hint: 0, sure: true, made: Some(format) }
+    }
+}

@@ -1,0 +1,239 @@
+//! `msi-log`: the log of the installer service of Windows, usually UTF-16.
+//!
+//! ```text
+//! === Verbose logging started: 4/12/2026  2:14:55  Build type: SHIP UNICODE 5.00.10011.00  Calling process: … ===
+//! MSI (s) (A4:5C) [02:14:56:123]: Doing action: InstallFiles
+//! Action start 2:14:56: InstallFiles.
+//! Action ended 2:14:59: InstallFiles. Return value 3.
+//! Property(S): ProductCode = {…}
+//! === Logging stopped: 4/12/2026  2:15:30 ===
+//! ```
+//!
+//! Source: the vendor's documentation of the service's logging (`/L*v`, "Windows Installer Logging") and its articles on
+//! reading such logs: `c`, `s` and `N` are the client, the server and a custom action's process, the numbers in
+//! parentheses are the last two digits of process and thread in hexadecimal. The lines carry a time of day in local time,
+//! the first line the date, in the order of the user's locale. `Return value 3` is the failure to look for.
+
+use std::borrow::Cow;
+
+use serde_json::Value;
+
+use super::{Fit, Head, Header, Hint, LineFormat, Record, Settled, body_text};
+use crate::clock::Civil;
+use crate::clock::forms::{self, DateOrder, Evidence};
+use crate::severity::Severity;
+
+/// The format. The hint is the order of day and month.
+pub(super) struct MsiLog;
+
+const STARTED: &[u8] = b"=== Verbose logging started: ";
+const LOGGING_STARTED: &[u8] = b"=== Logging started: ";
+const STOPPED: &[u8] = b"=== Logging stopped: ";
+
+/// The date and time behind one of the `===` lines.
+fn bracket_line(line: &[u8], order: DateOrder) -> Option<Civil> {
+    let date = date_text(line)?;
+    forms::dated(date, order).map(|(civil, _)| civil)
+}
+
+fn date_text(line: &[u8]) -> Option<&[u8]> {
+    [STARTED, LOGGING_STARTED, STOPPED].iter().find_map(|label| line.strip_prefix(*label))
+}
+
+/// `MSI (s) (A4:5C) [02:14:56:123]: `: who, the ids as written, the time, and where the text starts.
+struct Engine<'a> {
+    process: &'a [u8],
+    ids: &'a [u8],
+    civil: Civil,
+    body: usize,
+}
+
+fn engine(line: &[u8]) -> Option<Engine<'_>> {
+    let rest = line.strip_prefix(b"MSI (")?;
+    let close = rest.iter().take(4).position(|byte| *byte == b')')?;
+    let after = rest.get(close + 1..)?.strip_prefix(b" (")?;
+    let ids_end = after.iter().take(16).position(|byte| *byte == b')')?;
+    let time = after.get(ids_end + 1..)?.strip_prefix(b" [")?;
+    let time_end = time.iter().take(20).position(|byte| *byte == b']')?;
+    let (civil, used) = forms::time_of_day(time).or_else(|| of_day_with_millis(time.get(..time_end)?))?;
+    if used != time_end {
+        return None;
+    }
+    let colon = time.get(time_end + 1..)?.strip_prefix(b":")?;
+    let body = line.len() - colon.len() + usize::from(colon.first() == Some(&b' '));
+    Some(Engine { process: rest.get(..close)?, ids: after.get(..ids_end)?, civil, body })
+}
+
+/// `02:14:56:123`: the fraction stands behind a colon.
+fn of_day_with_millis(text: &[u8]) -> Option<(Civil, usize)> {
+    let last = text.iter().rposition(|byte| *byte == b':')?;
+    let point = [text.get(..last)?, b".", text.get(last + 1..)?].concat();
+    forms::time_of_day(&point)
+}
+
+/// `Action start 2:14:56: NAME.`, `Action 2:14:56: NAME. text`, `Action ended 2:14:59: NAME. Return value 3.`
+fn action(line: &[u8]) -> Option<(Civil, usize)> {
+    let rest = line.strip_prefix(b"Action ")?;
+    let rest = rest.strip_prefix(b"start ").or_else(|| rest.strip_prefix(b"ended ")).unwrap_or(rest);
+    let end = memchr::memmem::find(rest.get(..rest.len().min(16))?, b": ")?;
+    let (civil, used) = forms::time_of_day(rest.get(..end)?)?;
+    (used == end).then_some((civil, line.len() - rest.len() + end + 2))
+}
+
+/// Lines without a time that say something of their own: `Error 1722. …`, `Info 2898. …`, `CustomAction X returned …`.
+fn statement(line: &[u8]) -> Option<Severity> {
+    let numbered =
+        |label: &[u8]| line.strip_prefix(label).is_some_and(|rest| rest.first().is_some_and(u8::is_ascii_digit));
+    if numbered(b"Error ") || numbered(b"DEBUG: Error ") {
+        return Some(Severity::ERROR);
+    }
+    if numbered(b"Warning ") {
+        return Some(Severity::WARN);
+    }
+    if numbered(b"Info ") {
+        return Some(Severity::INFO);
+    }
+    let returned = line.starts_with(b"CustomAction ") && memchr::memmem::find(line, b" returned ").is_some();
+    let product = line.starts_with(b"Product: ") || line.starts_with(b"=== ");
+    (returned || product).then_some(Severity::NONE)
+}
+
+impl LineFormat for MsiLog {
+    fn name(&self) -> &'static str {
+        "msi-log"
+    }
+
+    fn head<'a>(&self, line: &'a [u8], hint: Hint) -> Option<Head<'a>> {
+        let component = |name: &'a [u8]| Cow::Borrowed(name);
+        match line.first()? {
+            b'M' => {
+                let engine = engine(line)?;
+                let name: &[u8] = match engine.process {
+                    b"c" | b"C" => b"msi client",
+                    b"s" | b"S" => b"msi server",
+                    _ => b"msi action",
+                };
+                Some(Head {
+                    stamp: engine.civil.stamp(),
+                    component: component(name),
+                    body: engine.body,
+                    ..Head::default()
+                })
+            }
+            b'A' => {
+                let (civil, _) = action(line)?;
+                let failed =
+                    line.starts_with(b"Action ended") && memchr::memmem::find(line, b"Return value 3.").is_some();
+                let severity = if failed { Severity::ERROR } else { Severity::NONE };
+                let word: &[u8] = if failed { b"Return value 3" } else { b"" };
+                Some(Head {
+                    stamp: civil.stamp(),
+                    severity,
+                    severity_text: Cow::Borrowed(word),
+                    component: component(b"msi action"),
+                    ..Head::default()
+                })
+            }
+            b'=' if date_text(line).is_some() => {
+                let civil = bracket_line(line, DateOrder::from_bits(hint as u8))?;
+                Some(Head { stamp: civil.stamp(), component: component(b"msi"), ..Head::default() })
+            }
+            _ => {
+                let severity = statement(line)?;
+                let word = line.iter().position(|byte| *byte == b' ').and_then(|end| line.get(..end));
+                let severity_text = word.filter(|_| severity > Severity::NONE).unwrap_or_default();
+                let severity_text = Cow::Borrowed(severity_text);
+                Some(Head { severity, severity_text, component: component(b"msi"), ..Head::default() })
+            }
+        }
+    }
+
+    fn record(&self, text: &str, hint: Hint) -> Record {
+        let first = text.lines().next().unwrap_or_default().trim_end();
+        let head = self.head(first.as_bytes(), hint).unwrap_or_default();
+        let word = String::from_utf8_lossy(&head.severity_text).into_owned();
+        let mut record = Record {
+            body: body_text(text.get(head.body..).unwrap_or(text)),
+            severity_text: (!word.is_empty()).then_some(word),
+            ..Record::default()
+        };
+        if let Some(engine) = engine(first.as_bytes()) {
+            let ids = String::from_utf8_lossy(engine.ids).into_owned();
+            record.attributes.insert("installer.ids".into(), Value::from(ids));
+        }
+        if let Some((_, start)) = action(first.as_bytes()) {
+            let rest = first.get(start..).unwrap_or_default();
+            let name = rest.split(['.', ' ']).next().unwrap_or_default();
+            record.attributes.insert("installer.action".into(), Value::from(name));
+            if let Some(value) = rest.split("Return value ").nth(1) {
+                let value = value.trim_end_matches('.');
+                record.attributes.insert(
+                    "installer.return_value".into(),
+                    value.parse::<u64>().map_or(Value::from(value), Value::from),
+                );
+            }
+        }
+        for line in text.lines().skip(1) {
+            let property =
+                line.strip_prefix("Property(").and_then(|rest| rest.get(3..)).and_then(|rest| rest.split_once(" = "));
+            if let Some((name, value)) = property {
+                let name = format!("installer.property.{}", name.trim_start());
+                record.attributes.insert(name, Value::from(value.trim_end()));
+            }
+        }
+        record
+    }
+
+    fn header(&self, samples: &[&[u8]], hint: Hint, _: i64) -> Header {
+        let order = DateOrder::from_bits(hint as u8);
+        let started = samples.iter().take(40).find_map(|line| bracket_line(line, order));
+        let date = started.and_then(|civil| Civil { hour: 0, minute: 0, second: 0, nanos: 0, ..civil }.to_ns());
+        Header { date, ..Header::default() }
+    }
+
+    fn settle(
+        &self,
+        samples: &[&[u8]],
+        _: &mut dyn Iterator<Item = Vec<u8>>,
+        _: Hint,
+        dates: Option<DateOrder>,
+        modified: i64,
+    ) -> Option<Settled> {
+        let text = samples.iter().find_map(|line| date_text(line))?;
+        let mut evidence = Evidence::default();
+        samples.iter().filter_map(|line| date_text(line)).for_each(|text| evidence.take(text));
+        let known = dates.or_else(|| evidence.certain());
+        if let Some(order) = known {
+            return Some(Settled { hint: order as Hint, ..Settled::default() });
+        }
+        // Undecided by its own dates: the order whose date is nearest before the file's time.
+        let distance = |order: DateOrder| {
+            let ns = forms::dated(text, order).and_then(|(civil, _)| civil.to_ns()).unwrap_or(i64::MAX);
+            let late = modified.saturating_add(crate::clock::DAY).saturating_sub(ns);
+            if late < 0 { i64::MAX } else { late }
+        };
+        let orders = [DateOrder::MonthFirst, DateOrder::DayFirst];
+        let [month_first, day_first] = orders.map(distance);
+        let order = if day_first < month_first { DateOrder::DayFirst } else { DateOrder::MonthFirst };
+        let trouble = (month_first != day_first).then(|| {
+            format!(
+                "nothing in the file tells day from month in its date: it is read {}, nearer to the file's time",
+                order.name()
+            )
+        });
+        Some(Settled { hint: order as Hint, trouble, made: None })
+    }
+
+    fn fit(&self, lines: &[&[u8]]) -> Fit {
+        let heads = lines.iter().filter(|line| self.head(line, DateOrder::MonthFirst as Hint).is_some()).count();
+        let proof =
+            lines.iter().filter(|line| engine(line).is_some() || action(line).is_some() || date_text(line).is_some());
+        let proofs = proof.count();
+        Fit {
+            heads: if proofs > 0 { heads } else { 0 },
+            hint: DateOrder::MonthFirst as Hint,
+            sure: proofs > 0,
+            made: None,
+        }
+    }
+}
