@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
 
-use crate::clock::{DateOrder, Drift, Zone};
+use crate::clock::{DateOrder, Drift, TimeKnown, Zone};
 use crate::code::Platform;
 use crate::crash::DumpFormat;
 use crate::decode::Account;
@@ -124,6 +124,11 @@ pub struct Source {
 }
 
 impl Source {
+    /// How sure a time is that is written without zone here.
+    pub fn local_known(&self) -> TimeKnown {
+        if self.zone_from == ZoneFrom::Case { TimeKnown::AssumedZone } else { TimeKnown::ZoneKnown }
+    }
+
     /// Its size in bytes, as it is in the case.
     pub fn own_bytes(&self) -> u64 {
         self.decoded.as_ref().map_or(self.len_bytes, |account| account.bytes)
@@ -339,6 +344,9 @@ fn cannot_read(path: &Path, error: std::io::Error) -> Error {
 
 #[cfg(test)]
 mod tests;
+
+#[cfg(test)]
+mod corpus_tests;
 
 #[cfg(test)]
 mod engine_tests;

@@ -52,7 +52,7 @@ impl Severity {
         lower.make_ascii_lowercase();
         Some(match &*lower {
             b"trace" | b"trc" | b"t" | b"verbose" | b"finest" | b"silly" | b"vrb" => Self::TRACE,
-            b"debug" | b"dbg" | b"d" | b"finer" => Self::DEBUG,
+            b"debug" | b"dbg" | b"d" | b"finer" | b"ddebug" | b"subdebug" => Self::DEBUG,
             b"fine" => Self(6),
             b"config" => Self(7),
             b"info" | b"inf" | b"i" | b"information" | b"informational" | b"log" => Self::INFO,

@@ -5,7 +5,7 @@ use std::sync::LazyLock;
 use regex::bytes::Regex;
 use rustc_hash::{FxHashMap, FxHasher};
 
-use super::{Source, Trouble, ZoneFrom};
+use super::{Source, Trouble};
 use crate::clock::day::DayCounter;
 use crate::clock::{Resolver, Stamp, TimeKnown, day, year};
 use crate::code::{self, Code};
@@ -258,7 +258,9 @@ impl<'a> Builder<'a> {
         self.segment.actor_ids.push(actor);
         self.segment.severities.push(head.severity.0);
         self.segment.flags.push(flags);
-        self.codes(line, head.body);
+        if !self.detected.format.is_fields(line) {
+            self.codes(line, head.body);
+        }
     }
 
     /// The time for the column, and its flags. Stamps without year stay civil until [`Self::finish`].
@@ -272,9 +274,7 @@ impl<'a> Builder<'a> {
             Stamp::Local(civil) => {
                 let (utc, ambiguous) = self.resolver.resolve(civil, self.previous_utc);
                 self.previous_utc = utc;
-                let known =
-                    if self.source.zone_from == ZoneFrom::Case { TimeKnown::AssumedZone } else { TimeKnown::ZoneKnown };
-                (utc, known as u8 | if ambiguous { flag::AMBIGUOUS } else { 0 })
+                (utc, self.source.local_known() as u8 | if ambiguous { flag::AMBIGUOUS } else { 0 })
             }
             Stamp::NoYear(civil) => (self.years.next(civil), TimeKnown::AssumedYear as u8),
             Stamp::TimeOfDay(ns) => (self.days.next(ns), TimeKnown::AssumedDate as u8),

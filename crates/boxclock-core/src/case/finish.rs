@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use super::chunk::inherit;
-use super::{Source, ZoneFrom};
+use super::Source;
 use crate::clock::day::days_before;
 use crate::clock::scan::Civil;
 use crate::clock::{DAY, MINUTE, Resolver, SECOND, TimeKnown, Zone, year};
@@ -42,6 +42,7 @@ pub(super) fn years_across(segments: &mut [Arc<Segment>], source: &Source, behin
         behind =
             segment.times.iter().zip(segment.flags.iter()).find(|(_, flags)| is_open(flags)).map(|(time, _)| *time);
     }
+    inherit_again(segments);
 }
 
 fn minus_years(ns: i64, years: i32) -> i64 {
@@ -76,13 +77,43 @@ pub(super) fn days_across(segments: &mut [Arc<Segment>], source: &Source, behind
         let days = behind.map_or(0, |behind| days_before(last, behind));
         behind = Some(first - days * DAY);
         let move_by = (shift_all - days) * DAY;
-        if move_by != 0 {
+        if move_by != 0 || source.header.date.is_some() {
             Arc::make_mut(segment).change_times(|times, flags| {
-                for (time, _) in times.iter_mut().zip(flags).filter(|(_, flags)| is_open(flags)) {
+                for (time, flags) in times.iter_mut().zip(flags).filter(|(_, flags)| is_open(flags)) {
                     *time = resolver.resolve(civil_of(*time).saturating_add(move_by), i64::MIN).0;
+                    if source.header.date.is_some() {
+                        *flags = *flags & !flag::TIME_KNOWN | source.local_known() as u8;
+                    }
                 }
             });
         }
+    }
+    inherit_again(segments);
+}
+
+/// Gives events that took their time from the event before that event's new time.
+fn inherit_again(segments: &mut [Arc<Segment>]) {
+    let inherited = |flags: u8| TimeKnown::from_bits(flags) == TimeKnown::Inherited;
+    let mut last = NO_TIME;
+    for segment in segments {
+        let mut before = last;
+        let stale = segment.times.iter().zip(segment.flags.iter()).any(|(time, flags)| {
+            let stale = inherited(*flags) && before != NO_TIME && *time != before;
+            before = if inherited(*flags) { before } else { *time };
+            stale
+        });
+        if stale {
+            Arc::make_mut(segment).change_times(|times, flags| {
+                for (time, flags) in times.iter_mut().zip(flags) {
+                    if inherited(*flags) && last != NO_TIME {
+                        *time = last;
+                    } else {
+                        last = *time;
+                    }
+                }
+            });
+        }
+        last = segment.times.last().copied().unwrap_or(last);
     }
 }
 
@@ -114,7 +145,7 @@ pub(super) fn dates_across(segments: &mut [Arc<Segment>]) {
 pub(super) fn in_zone(segment: &Segment, old: &Zone, source: &Source) -> Segment {
     let mut moved = segment.clone();
     let mut resolver = Resolver::new(source.zone.clone());
-    let known = if source.zone_from == ZoneFrom::Case { TimeKnown::AssumedZone } else { TimeKnown::ZoneKnown };
+    let known = source.local_known();
     // Offsets change on quarters of an hour: one answer holds for all times in a quarter.
     let (mut quarter, mut offset) = (i64::MIN, 0);
     moved.change_times(|times, flags| {

@@ -119,6 +119,21 @@ fn is_event_number(name: &str) -> bool {
     matches!(plain.as_str(), "eventid" | "instanceid" | "ereignisid" | "id")
 }
 
+/// What a column of an export of the event log is called as an attribute, as in the other forms of that log.
+fn event_attribute(name: &str) -> &str {
+    match name {
+        "LogName" | "Log Name" | "Channel" => "event.channel",
+        "RecordId" | "EventRecordID" => "event.record_id",
+        "Task Category" | "TaskDisplayName" | "Task" => "event.task",
+        "Keywords" => "event.keywords",
+        "ActivityId" => "event.activity_id",
+        "UserId" => "user.id",
+        "OpcodeDisplayName" | "Opcode" => "event.opcode",
+        "Version" => "event.version",
+        other => other,
+    }
+}
+
 impl Csv {
     /// The registry's entries.
     pub(super) const TABLE: Self = Self::empty(Kind::Table);
@@ -128,11 +143,11 @@ impl Csv {
         Self { kind, delimiter: b',', columns: Vec::new(), roles: Vec::new(), time: None }
     }
 
-    /// The format of a table with these columns.
-    fn made(kind: Kind, delimiter: u8, columns: &[String]) -> &'static Self {
-        let key = format!("{} {} {}", kind as u8, delimiter, columns.join("\u{1F}"));
+    /// This format as one that lives as long as the program; equal ones are one.
+    fn kept(self) -> &'static Self {
+        let key = format!("{} {} {}", self.kind as u8, self.delimiter, self.columns.join("\u{1F}"));
         let mut made = MADE.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-        made.entry(key).or_insert_with(|| Box::leak(Box::new(Self::new(kind, delimiter, columns.to_vec()))))
+        made.entry(key).or_insert_with(|| Box::leak(Box::new(self)))
     }
 
     fn new(kind: Kind, delimiter: u8, columns: Vec<String>) -> Self {
@@ -171,7 +186,7 @@ impl Csv {
     }
 
     /// Recognises a table by its first lines.
-    fn recognise(lines: &[&[u8]], wanted: Kind) -> Option<&'static Self> {
+    fn recognise(lines: &[&[u8]], wanted: Kind) -> Option<Self> {
         if wanted == Kind::Table
             && let Some(found) = Self::postgres(lines)
         {
@@ -199,10 +214,10 @@ impl Csv {
         let has = |role: Role| columns.iter().any(|name| self::role(name) == Some(role));
         let events = has(Role::Level) && columns.iter().any(|name| is_event_number(name)) && has(Role::Time);
         let kind = if events { Kind::Events } else { Kind::Table };
-        (kind == wanted && (has(Role::Time) || columns.len() >= 4)).then(|| Self::made(kind, delimiter, &columns))
+        (kind == wanted && (has(Role::Time) || columns.len() >= 4)).then(|| Self::new(kind, delimiter, columns))
     }
 
-    fn postgres(lines: &[&[u8]]) -> Option<&'static Self> {
+    fn postgres(lines: &[&[u8]]) -> Option<Self> {
         let names: Vec<String> = POSTGRES.split(',').map(str::to_owned).collect();
         let counts = lines.iter().take(20).filter_map(|line| {
             let list: Vec<&[u8]> = fields(line, b',').collect();
@@ -210,7 +225,7 @@ impl Csv {
             let timed = list.first().is_some_and(|time| scan::iso(time).is_some());
             (list.len() >= 14 && list.len() <= names.len() && severity && timed).then_some(())
         });
-        (counts.count() > 0).then(|| Self::made(Kind::Postgres, b',', &names))
+        (counts.count() > 0).then(|| Self::new(Kind::Postgres, b',', names))
     }
 
     fn civil(&self, list: &[&[u8]], order: DateOrder) -> Option<Stamp> {
@@ -234,8 +249,10 @@ impl Csv {
             return postgres_text::severity(word).unwrap_or_default();
         }
         match word {
+            // The worst level of the event log means that the system cannot go on.
+            _ if self.kind == Kind::Events && level_word(word) == Severity::CRITICAL => Severity::FATAL,
             // Levels of the event log as numbers.
-            b"1" if self.kind == Kind::Events => Severity::CRITICAL,
+            b"1" if self.kind == Kind::Events => Severity::FATAL,
             b"2" if self.kind == Kind::Events => Severity::ERROR,
             b"3" if self.kind == Kind::Events => Severity::WARN,
             b"0" | b"4" if self.kind == Kind::Events => Severity::INFO,
@@ -351,6 +368,7 @@ impl LineFormat for Csv {
                     record.attributes.insert("event.id".into(), number);
                 }
                 (None, Some(name)) => {
+                    let name = if self.kind == Kind::Events { event_attribute(name) } else { name };
                     record.attributes.insert(name.to_owned(), Value::from(value.as_str()));
                 }
                 // The viewer's export has a column more than names: the message.
@@ -403,6 +421,9 @@ impl LineFormat for Csv {
         // A header over nothing is a table without rows; otherwise most lines outside quotes are rows.
         let whole = lines.iter().filter(|line| fields(line, made.delimiter).count() + 1 >= made.columns.len()).count();
         let good = heads > 0 && (heads * 3 >= lines.len() || heads * 10 >= whole * 8);
-        Fit { heads: if good { heads + 1 } else { 0 }, hint, sure: good && made.kind != Kind::Table, made: Some(made) }
+        if !good {
+            return Fit::default();
+        }
+        Fit { heads: heads + 1, hint, sure: made.kind != Kind::Table, made: Some(made.kept()) }
     }
 }

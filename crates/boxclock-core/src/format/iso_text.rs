@@ -426,7 +426,13 @@ fn word<'a>(line: &'a [u8], at: usize, parts: &mut Parts<'a>) -> Option<usize> {
         return Some(end + close + 1);
     }
     let in_bracket = next.first() == Some(&b']') && parts.level.is_some();
-    if colon || bar || dash || in_bracket {
+    // `a.b.Dosing ERROR message`: a name is one only where a level in capitals follows.
+    let rest = next.trim_ascii_start();
+    let before_level = parts.level.is_none()
+        && next.first() == Some(&b' ')
+        && starts_with_level(rest)
+        && rest.iter().take(3).all(u8::is_ascii_uppercase);
+    if colon || bar || dash || in_bracket || before_level {
         parts.logger = Some(bare);
         return Some(end);
     }

@@ -148,6 +148,11 @@ impl LineFormat for MsiLog {
         }
     }
 
+    /// The numbers of the actions' outcomes are those of the service itself, no codes of the system.
+    fn is_fields(&self, line: &[u8]) -> bool {
+        line.starts_with(b"Action ended ")
+    }
+
     fn record(&self, text: &str, hint: Hint) -> Record {
         let first = text.lines().next().unwrap_or_default().trim_end();
         let head = self.head(first.as_bytes(), hint).unwrap_or_default();

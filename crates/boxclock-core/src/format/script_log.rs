@@ -107,7 +107,12 @@ impl LineFormat for ScriptLog {
         let lead = samples.iter().take_while(|line| parse(line).is_none()).take(20);
         let dated = lead.filter_map(|line| {
             let start = line.iter().position(u8::is_ascii_digit)?;
-            forms::dated(line.get(start..)?, DateOrder::DayFirst)
+            let text = line.get(start..)?;
+            let midnight = || [text.get(..10)?, b" 00:00:00"].concat().into();
+            forms::dated(text, DateOrder::DayFirst).or_else(|| {
+                let text: Option<Vec<u8>> = midnight();
+                forms::dated(&text?, DateOrder::DayFirst)
+            })
         });
         let civil = dated.map(|(civil, _)| civil).find(|civil| civil.year > 0);
         let date = civil.and_then(|civil| Civil { hour: 0, minute: 0, second: 0, nanos: 0, ..civil }.to_ns());

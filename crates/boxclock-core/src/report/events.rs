@@ -63,7 +63,11 @@ struct EventOut<'a> {
 /// The codes in a record's text, at most [`limits::CODES_PER_EVENT`]: behind the head in its first line, anywhere in
 /// the others. This is what the index pass notes.
 pub fn codes_in(text: &str, detected: Detected, platform: Platform) -> Vec<Found> {
-    let head = text.lines().next().and_then(|line| detected.format.head(line.as_bytes(), detected.hint));
+    let first = text.lines().next().unwrap_or_default().as_bytes();
+    if detected.format.is_fields(first) {
+        return Vec::new();
+    }
+    let head = detected.format.head(first, detected.hint);
     let start = head.map_or(0, |head| head.body).min(text.len());
     let mut found: Vec<Found> = Vec::new();
     code::scan(&text.as_bytes()[start..], platform, |hit| {

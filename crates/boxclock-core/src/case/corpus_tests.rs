@@ -1,0 +1,59 @@
+//! Every file of `tests/data/formats` is read as its row in `formats.tsv` says: format, events, severities, first and last
+//! time. The counts there were made with other programs, see `tests/data/README.md`. Since each file must get its own
+//! format in the contest of all, no format claims another's files.
+
+use std::collections::BTreeMap;
+use std::fmt::Write;
+use std::fs::{self, File};
+use std::path::Path;
+use std::time::{Duration, UNIX_EPOCH};
+
+use super::*;
+use crate::clock::to_rfc3339;
+use crate::event::Row;
+
+/// What reading a file came to, as a row of the table.
+fn row(case: &Case, loaded: &Loaded, index: usize) -> String {
+    let source = &case.sources[index];
+    let report = &loaded.reports[index];
+    let mut severities: BTreeMap<u8, usize> = BTreeMap::new();
+    for row in 0..loaded.table.len() as u32 {
+        let event = loaded.table.event(Row(row));
+        if event.source() == index {
+            *severities.entry(event.severity().0).or_default() += 1;
+        }
+    }
+    let severities = severities.iter().fold(String::new(), |mut text, (severity, count)| {
+        let _ = write!(text, "{severity}:{count} ");
+        text
+    });
+    let time = |time: Option<i64>| time.map_or("-".into(), to_rfc3339);
+    let (name, format, events) = (&source.name, source.reader.name(), report.events);
+    let name = name.rsplit('/').next().unwrap_or(name);
+    let name = name.split('!').next().unwrap_or(name);
+    format!("{name}\t{format}\t{events}\t{}\t{}\t{}", severities.trim_end(), time(report.first), time(report.last))
+}
+
+#[test]
+fn every_format_reads_its_files() {
+    let data = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/data");
+    let folder = tempfile::tempdir().unwrap();
+    // The times of files decide about missing years and dates: a checkout does not keep them.
+    let modified = UNIX_EPOCH + Duration::from_secs(1_795_474_800);
+    for entry in fs::read_dir(data.join("formats")).unwrap() {
+        let entry = entry.unwrap();
+        let copy = folder.path().join(entry.file_name());
+        fs::copy(entry.path(), &copy).unwrap();
+        File::options().append(true).open(&copy).unwrap().set_modified(modified).unwrap();
+    }
+    let case = Case::open(&[folder.path().to_path_buf()], Options::default(), &Work::default()).unwrap();
+    let loaded = case.load(&Work::default()).unwrap();
+    assert_eq!(case.left_out, []);
+    let read: Vec<String> = (0..case.sources.len()).map(|index| row(&case, &loaded, index)).collect();
+    let expected = fs::read_to_string(data.join("formats.tsv")).unwrap();
+    let expected: Vec<&str> = expected.lines().filter(|line| !line.starts_with('#')).collect();
+    for (read, expected) in read.iter().zip(&expected) {
+        assert_eq!(read, expected);
+    }
+    assert_eq!(read.len(), expected.len(), "{}", read.join("\n"));
+}
