@@ -33,6 +33,7 @@ pub mod report;
 pub mod severity;
 pub mod text;
 pub mod timeline;
+pub mod trace;
 mod visible;
 pub mod work;
 

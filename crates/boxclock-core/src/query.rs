@@ -7,7 +7,8 @@
 //! ```
 //!
 //! Words next to each other are *and*; `or`, `not` and parentheses as usual. A bare word or a "phrase" is searched in
-//! the text without regard to case, `/…/` is a regular expression. Fields are [`FIELDS`].
+//! the text without regard to case, `/…/` is a regular expression. Fields are [`FIELDS`]; a name with a point in it is an
+//! attribute, as in `http.response.status_code=502`.
 
 mod eval;
 mod lex;
@@ -108,6 +109,8 @@ enum Leaf {
     Code(Vec<Code>),
     Time(TimeTest),
     Text(Regex),
+    /// The value of an attribute, by its name.
+    Attribute(String, Names),
 }
 
 /// Names to compare with, without regard to case.

@@ -2,8 +2,8 @@
 
 use std::sync::Arc;
 
-use super::chunk::inherit;
 use super::Source;
+use super::chunk::inherit;
 use crate::clock::day::days_before;
 use crate::clock::scan::Civil;
 use crate::clock::{DAY, MINUTE, Resolver, SECOND, TimeKnown, Zone, year};

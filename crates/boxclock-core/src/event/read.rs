@@ -9,6 +9,7 @@ use crate::crash;
 use crate::format::Record;
 use crate::limits;
 use crate::text::SourceFile;
+use crate::trace;
 
 /// Bytes read at once: records next to each other then cost one read.
 const WINDOW_BYTES: usize = 128 << 10;
@@ -94,6 +95,12 @@ impl RecordReader {
         };
         if event.length() > limits::RECORD_BYTES as u64 && matches!(self.source(event).reader, Reader::Lines(_)) {
             record.attributes.insert("boxclock.body_cut_at".into(), limits::RECORD_BYTES.into());
+        }
+        if record.body.contains('\n')
+            && !record.attributes.contains_key("exception.type")
+            && let Some(trace) = trace::parse(&record.body)
+        {
+            record.attributes.extend(trace.attributes());
         }
         if event.is_disordered() {
             record.attributes.insert("boxclock.out_of_order".into(), true.into());

@@ -1,6 +1,8 @@
-//! `plain`: lines of which nothing is known. Every line that is not blank is an event without time.
+//! `plain`: lines of which nothing is known. Every line that is not blank is an event without time,
+//! but for the lines of a stack trace behind its first.
 
 use super::{Head, Hint, LineFormat};
+use crate::trace;
 
 /// The format.
 pub(super) struct Plain;
@@ -11,7 +13,7 @@ impl LineFormat for Plain {
     }
 
     fn head<'a>(&self, line: &'a [u8], _: Hint) -> Option<Head<'a>> {
-        (!line.trim_ascii().is_empty()).then(Head::default)
+        (!line.trim_ascii().is_empty() && !trace::continues(line)).then(Head::default)
     }
 
     /// Plain lines fit everything, so they win only where nothing else fits at all.

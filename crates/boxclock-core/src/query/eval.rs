@@ -1,6 +1,6 @@
 //! Evaluating a filter over the event table: cheap columns first, the text only where it still matters.
 
-use super::{Expr, Filter, Leaf, TimeTest};
+use super::{Expr, Filter, Leaf, Names, TimeTest};
 use crate::case::{Reader, Source};
 use crate::clock::Drift;
 use crate::clock::{DAY, SECOND, Zone};
@@ -9,6 +9,7 @@ use crate::text::{Encoding, SourceFile};
 use crate::work::{Work, parallel};
 use crate::{Result, limits};
 use regex::bytes::Regex;
+use serde_json::{Map, Value};
 use std::sync::Arc;
 
 /// A set of rows: one bit each.
@@ -157,6 +158,16 @@ impl Plan<'_> {
                 bits.iter_mut().zip(passed).for_each(|(bit, passed)| *bit &= passed);
             }
             Leaf::Time(test) => self.time(test, part, bits),
+            Leaf::Attribute(name, values) => {
+                let mut reader = RecordReader::new(Arc::clone(self.sources));
+                for (index, bit) in bits.iter_mut().enumerate().filter(|(_, bit)| **bit) {
+                    let cancelled = index % 256 == 0 && self.work.is_cancelled();
+                    *bit = !cancelled && {
+                        let record = reader.record(self.table.event(Row(part.first_row + index as u32)));
+                        has(&record.attributes, name, values)
+                    };
+                }
+            }
             Leaf::Text(regex) => {
                 if !self.work.is_cancelled() {
                     self.text(regex, source, part, bits);
@@ -266,6 +277,20 @@ fn search_whole(regex: &Regex, source: &Source, part: &Part, bits: &mut [bool]) 
     Ok(())
 }
 
+/// Whether an attribute has one of these values; of a list one is enough. The name is compared without regard to case.
+fn has(attributes: &Map<String, Value>, name: &str, values: &Names) -> bool {
+    let found = attributes.iter().find(|(key, _)| key.eq_ignore_ascii_case(name)).map(|(_, value)| value);
+    let one = |value: &Value| match value {
+        Value::String(text) => values.matches(text),
+        other => values.matches(&other.to_string()),
+    };
+    match found {
+        Some(Value::Array(list)) => list.iter().any(one),
+        Some(value) => one(value),
+        None => false,
+    }
+}
+
 fn keep_all(bits: &mut [bool], keep: bool) {
     if !keep {
         bits.fill(false);
@@ -276,6 +301,7 @@ fn cost(expr: &Expr) -> u8 {
     match expr {
         Expr::And(all) | Expr::Or(all) => all.iter().map(cost).max().unwrap_or(0),
         Expr::Not(inner) => cost(inner),
+        Expr::Leaf(Leaf::Attribute(..)) => 4,
         Expr::Leaf(Leaf::Text(_)) => 3,
         Expr::Leaf(Leaf::Time(TimeTest::Daily(..))) => 2,
         Expr::Leaf(Leaf::Time(TimeTest::Between(..))) => 0,

@@ -170,9 +170,13 @@ impl Parser<'_> {
     }
 
     fn field(&mut self, field: &Token, name: &str, operator: &'static str) -> Parsed<Expr> {
-        if !FIELDS.iter().any(|(known, _)| *known == name) {
+        let attribute = name.contains('.');
+        if !attribute && !FIELDS.iter().any(|(known, _)| *known == name) {
             let known: Vec<&str> = FIELDS.iter().map(|(known, _)| *known).collect();
-            return Err(error(field, format!("no field \"{name}\"; fields are {}", known.join(" "))));
+            return Err(error(
+                field,
+                format!("no field \"{name}\"; fields are {}, and attributes such as event.id", known.join(" ")),
+            ));
         }
         let Some(value) = self.take() else {
             return Err(self.missing(&format!("a value must stand behind {name}{operator}")));
@@ -191,6 +195,7 @@ impl Parser<'_> {
             _ if !matches!(operator, "=" | "!=" | "~") => {
                 return Err(error(&value, format!("{name} takes = or != or ~ (contains), not {operator}")));
             }
+            _ if attribute => Leaf::Attribute(name.to_owned(), names(&items, operator)),
             "host" => Leaf::Host(names(&items, operator)),
             "source" => Leaf::Source(names(&items, operator)),
             "component" => Leaf::Component(names(&items, operator)),
