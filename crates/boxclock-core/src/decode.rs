@@ -80,6 +80,12 @@ pub trait Decoder: Sync {
         }
     }
 
+    /// The fields of an entry, indented for people.
+    fn structured(&self, fields: &str) -> Option<String> {
+        let value: Value = serde_json::from_str(fields).ok()?;
+        serde_json::to_string_pretty(&value).ok()
+    }
+
     /// Changes when the decoder gives other results for the same bytes.
     fn version(&self) -> u32 {
         1
@@ -395,6 +401,11 @@ impl LineFormat for Decoded {
             attributes: self.0.attributes(fields.trim_end_matches('\n')),
             place: Some(columns.place),
         }
+    }
+
+    fn structured(&self, text: &str) -> Option<String> {
+        let (_, fields) = text.split_once("\n\u{1D}")?;
+        self.0.structured(fields.trim_end_matches('\n'))
     }
 
     fn is_fields(&self, line: &[u8]) -> bool {

@@ -169,6 +169,11 @@ pub trait LineFormat: Sync {
         false
     }
 
+    /// The record in the form that its format has of itself (JSON, XML), indented for people.
+    fn structured(&self, _text: &str) -> Option<String> {
+        None
+    }
+
     /// Settles what the samples left open, by looking at the whole file if need be. `dates` is the user's choice,
     /// `modified` the file's own time.
     fn settle(
@@ -238,6 +243,12 @@ fn record_from_head(head: Option<Head<'_>>, text: &str) -> Record {
         severity_text: (!severity_text.is_empty()).then_some(severity_text),
         ..Record::default()
     }
+}
+
+/// The first line of a record as JSON, indented.
+fn pretty_json(text: &str) -> Option<String> {
+    let value: Value = serde_json::from_str(text.lines().next()?.trim()).ok()?;
+    serde_json::to_string_pretty(&value).ok()
 }
 
 /// The format of JSON objects, for those that are taken from another form.

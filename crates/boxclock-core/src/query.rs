@@ -8,7 +8,7 @@
 //!
 //! Words next to each other are *and*; `or`, `not` and parentheses as usual. A bare word or a "phrase" is searched in
 //! the text without regard to case, `/…/` is a regular expression. Fields are [`FIELDS`]; a name with a point in it is an
-//! attribute, as in `http.response.status_code=502`.
+//! attribute, as in `http.response.status_code=502` or `attributes.retry=4`.
 
 mod eval;
 mod lex;

@@ -8,6 +8,7 @@ use fastrand::Rng;
 use serde_json::json;
 
 use crate::dumps;
+use crate::event_log::{Entry, event_log};
 use crate::scribe::{END, Encode, Log, Millis, START, ZONE, at, bsd, iso, set_time};
 
 /// How far the gateway's clock is ahead.
@@ -35,6 +36,8 @@ pub fn pump_ctl(root: &Path) -> io::Result<()> {
     alarms(root)?;
     syslog(root)?;
     packages(root)?;
+    journal(root)?;
+    load(root)?;
     let core = root.join("var/lib/tankwarden/core.dosingd.2114");
     write_dump(&core, &dumps::elf_core("dosingd", "/usr/sbin/dosingd --plan nightly", 2114, 6), ASSERT + 310)
 }
@@ -165,6 +168,66 @@ fn syslog(root: &Path) -> io::Result<()> {
     log.write(&root.join("var/log/syslog"), "\n", dress, Encode::Utf8)
 }
 
+/// The journal, exported: what the service manager and the kernel said.
+fn journal(root: &Path) -> io::Result<()> {
+    let mut rng = Rng::with_seed(14);
+    let mut log = Log::default();
+    // Each entry: priority, program, process id, unit, message.
+    log.noise(&mut rng, (START, END), 20_000, |rng, _| match rng.u8(0..4) {
+        0 => "6|kernel|0||usb 2-1: reset full-speed USB device number 4".to_owned(),
+        1 => "6|systemd|1|init.scope|Starting tankwarden-rotate.service - Rotate Tankwarden logs...".to_owned(),
+        2 => "6|systemd|1|init.scope|tankwarden-rotate.service: Deactivated successfully.".to_owned(),
+        _ => format!("7|timekeeper|402|timekeeper.service|offset 0.{} ms", rng.u8(1..9)),
+    });
+    log.add(
+        ASSERT + 4,
+        "2|dosingd|2114|tankwarden-dosing.service|dosingd: link.c:412: step: Assertion `seq < window' failed.",
+    );
+    log.add(
+        ASSERT + 180,
+        "4|systemd|1|init.scope|tankwarden-dosing.service: Main process exited, code=dumped, status=6/ABRT",
+    );
+    log.add(ASSERT + 36_010, "3|systemd|1|init.scope|Failed to start tankwarden-dosing.service - Tankwarden dosing.");
+    let dress = |time: Millis, line: &str| {
+        let mut parts = line.splitn(5, '|');
+        let mut next = || parts.next().unwrap_or_default();
+        let (priority, program, pid, unit, text) = (next(), next(), next(), next(), next());
+        let unit = if unit.is_empty() { String::new() } else { format!("_SYSTEMD_UNIT={unit}\n") };
+        format!(
+            "__REALTIME_TIMESTAMP={}\n__MONOTONIC_TIMESTAMP={}\n_BOOT_ID={}\n_HOSTNAME=pump-ctl\nPRIORITY={priority}\n\
+             SYSLOG_IDENTIFIER={program}\n_PID={pid}\n{unit}MESSAGE={text}\n",
+            time * 1000,
+            (time - START + 86_400_000) * 1000,
+            "5a".repeat(16),
+        )
+    };
+    log.write(&root.join("var/log/journal.export"), "\n", dress, Encode::Utf8)
+}
+
+/// The load of the machine, as the system's accounting exports it.
+fn load(root: &Path) -> io::Result<()> {
+    let mut rng = Rng::with_seed(15);
+    let mut log = Log::default();
+    let mut time = START;
+    while time < END {
+        let busy =
+            if (ASSERT - 120_000..ASSERT).contains(&time) { 60.0 } else { 3.0 } + f64::from(rng.u8(0..40)) / 10.0;
+        log.add(time, format!("-1;{busy:.2};0.00;1.20;0.10;0.00;{:.2}", 98.7 - busy));
+        time += 60_000;
+    }
+    let path = root.join("var/log/tankwarden/load.csv");
+    let dress = |time: Millis, line: &str| {
+        let header = if time == START {
+            "# hostname;interval;timestamp;CPU;%user;%nice;%system;%iowait;%steal;%idle\n"
+        } else {
+            ""
+        };
+        let stamp = iso(time, 0, ' ');
+        format!("{header}pump-ctl;60;{} UTC;{line}", stamp.get(..19).unwrap_or_default())
+    };
+    log.write(&path, "\n", dress, Encode::Utf8)
+}
+
 fn packages(root: &Path) -> io::Result<()> {
     let mut log = Log::default();
     let mut time = at(-4, 2, 10, 0);
@@ -185,6 +248,8 @@ fn packages(root: &Path) -> io::Result<()> {
 /// The Windows machine with the console.
 pub fn keeper_desk(root: &Path) -> io::Result<()> {
     installer(root)?;
+    bridge_package(root)?;
+    system_events(root)?;
     update_script(root)?;
     console(root)?;
     bridge(root)?;
@@ -225,6 +290,102 @@ fn installer(root: &Path) -> io::Result<()> {
         |time, line| format!("{} {line}", local(time)),
         Encode::Utf16,
     )
+}
+
+/// The log of the installer service, for the package with the bridge's library that the setup runs.
+fn bridge_package(root: &Path) -> io::Result<()> {
+    let mut log = Log::default();
+    let engine = |process: &str, time: Millis, text: &str| {
+        format!(
+            "MSI ({process}) (A4:5C) [{}]: {text}",
+            iso(time, ZONE, ' ').get(11..23).unwrap_or_default().replace('.', ":")
+        )
+    };
+    let action = |what: &str, time: Millis, text: &str| {
+        format!("Action {what}{}: {text}", iso(time, ZONE, ' ').get(12..19).unwrap_or_default())
+    };
+    let started = at(2, 13, 52, 400);
+    log.add(
+        started,
+        "=== Verbose logging started: 4/12/2026  2:13:52  Build type: SHIP UNICODE 5.00.10011.00  Calling process: C:\\Tankwarden\\console-setup.exe ===",
+    );
+    for (offset, what, text) in [
+        (20, "c", "Resetting cached policy values"),
+        (60, "s", "Running installation inside multi-package transaction C:\\Temp\\serbridge.msi"),
+        (90, "start ", "INSTALL."),
+        (400, "start ", "InstallValidate."),
+        (900, "s", "Product: Serial Bridge. The file C:\\Tankwarden\\serbridge.dll is being used by process 1312"),
+        (1_000, "ended ", "InstallValidate. Return value 1."),
+        (9_000, "start ", "InstallFiles."),
+        (24_000, "s", "Verifying accessibility of file: serbridge.dll: in use, replaced at the next restart"),
+        (24_200, "ended ", "InstallFiles. Return value 1."),
+        (24_900, "ended ", "INSTALL. Return value 1."),
+        (25_000, "s", "Product: Serial Bridge. Restart required. The reboot was suppressed (REBOOT=ReallySuppress)."),
+        (25_100, "s", "MainEngineThread is returning 3010"),
+    ] {
+        let time = started + offset;
+        log.add(time, if what.len() == 1 { engine(what, time, text) } else { action(what, time, text) });
+    }
+    log.add(started + 25_300, "=== Logging stopped: 4/12/2026  2:14:17 ===");
+    log.write(&root.join("Temp/MSI4f2a1.LOG"), "\r\n", |_, line| line.to_owned(), Encode::Utf16)
+}
+
+/// The event log of the system.
+fn system_events(root: &Path) -> io::Result<()> {
+    let mut rng = Rng::with_seed(23);
+    let entry = |time, provider, id, level, pid, data| Entry { time, provider, id, level, pid, data };
+    let text = |text: &str| text.to_owned();
+    let mut entries = Vec::new();
+    let mut time = START;
+    while time < END {
+        let service = ["Update Orchestrator", "Print Spooler", "Keeper Backup"][rng.usize(..3)];
+        let state = ["running", "stopped"][rng.usize(..2)];
+        let data = vec![("param1", text(service)), ("param2", text(state))];
+        entries.push(entry(time, "Service Control Manager", 7036, 4, 700, data));
+        time += 40_000 + rng.i64(0..90_000);
+    }
+    entries.retain(|entry| entry.time < DOWN || entry.time > at(2, 36, 0, 0));
+    let bridge = || ("param1", text("Tankwarden Serial Bridge"));
+    entries.push(entry(
+        at(2, 13, 39, 10),
+        "Service Control Manager",
+        7011,
+        2,
+        700,
+        vec![("param1", text("30000")), ("param2", text("TankwardenBridge"))],
+    ));
+    entries.push(entry(
+        at(2, 14, 17, 500),
+        "MsiInstaller",
+        1038,
+        4,
+        3120,
+        vec![("Data", text("Serial Bridge 2.0.0: restart required, reason: files in use")), ("Status", text("3010"))],
+    ));
+    entries.push(entry(DOWN - 500, "Service Control Manager", 7031, 2, 700, vec![bridge(), ("param2", text("1"))]));
+    entries.push(entry(
+        at(2, 36, 40, 0),
+        "Kernel-Power",
+        41,
+        1,
+        4,
+        vec![
+            ("BugcheckCode", text("209")),
+            ("BugcheckParameter1", text("0xffffc08a30f1e010")),
+            ("SleepInProgress", text("0")),
+        ],
+    ));
+    entries.push(entry(
+        at(2, 36, 41, 0),
+        "EventLog",
+        6008,
+        2,
+        0,
+        vec![("Data", text("The previous shutdown at 02:31 was unexpected."))],
+    ));
+    entries.sort_by_key(|entry| entry.time);
+    let path = root.join("Windows/System32/winevt/Logs/System.evtx");
+    write_dump(&path, &event_log(&entries, "System", "keeper-desk"), END)
 }
 
 fn update_script(root: &Path) -> io::Result<()> {

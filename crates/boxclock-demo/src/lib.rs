@@ -9,6 +9,7 @@
 //! service seems to fail before the gateway has refused anything.
 
 mod dumps;
+mod event_log;
 mod hosts;
 mod large;
 mod scribe;

@@ -52,7 +52,20 @@ fn the_demo_case_tells_the_story() {
     let formats: BTreeSet<&str> = case.sources.iter().map(|source| source.reader.name()).collect();
     assert_eq!(
         formats.into_iter().collect::<Vec<_>>(),
-        ["dpkg", "elf-core", "iso-text", "json-lines", "minidump", "plain", "rfc3164", "rfc5424"]
+        [
+            "counters-csv",
+            "dpkg",
+            "elf-core",
+            "evtx",
+            "iso-text",
+            "journal-export",
+            "json-lines",
+            "minidump",
+            "msi-log",
+            "plain",
+            "rfc3164",
+            "rfc5424"
+        ]
     );
     assert!(case.sources.len() >= 8 && case.left_out.is_empty());
     assert!((35_000..45_000).contains(&loaded.table.len()), "{}", loaded.table.len());

@@ -121,6 +121,8 @@ pub struct StreamLine {
 pub struct Reading {
     pub row: Row,
     pub record: Record,
+    /// The record as XML or JSON, where its format is that.
+    pub structured: Option<String>,
     /// The last problems before it, one of each other source.
     pub before: Vec<(Row, String)>,
 }
@@ -151,6 +153,8 @@ pub struct App {
     pub top: usize,
     /// Columns of text that are scrolled away.
     pub shifted: usize,
+    /// Whether the reading pane shows events as the XML or JSON that they are.
+    pub structured: bool,
     /// The chosen event, so that it stays chosen when the view changes: source and offset.
     pub anchor: Option<(usize, u64)>,
     pub filter_text: String,
@@ -223,6 +227,7 @@ impl App {
             cursor: 0,
             top: 0,
             shifted: 0,
+            structured: false,
             anchor: None,
             filter_text: String::new(),
             filter: None,
@@ -463,6 +468,7 @@ impl App {
             return;
         }
         let record = self.reader.record(self.loaded.table.event(row));
+        let structured = self.reader.structured(self.loaded.table.event(row));
         let place = self.loaded.table.place_of(row);
         let near = problems_before(&self.loaded.table, place, 20_000);
         let rows: Vec<Row> = near.iter().map(|event| event.row).collect();
@@ -471,7 +477,7 @@ impl App {
             let body = self.reader.record(self.loaded.table.event(row)).body;
             before.push((row, body.lines().next().unwrap_or_default().chars().take(200).collect()));
         }
-        self.reading = Some(Reading { row, record, before });
+        self.reading = Some(Reading { row, record, structured, before });
     }
 
     /// The rail's span: the window, else the whole case.

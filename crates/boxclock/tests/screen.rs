@@ -79,7 +79,7 @@ impl Drop for Terminal {
 fn from_the_demo_to_the_report() {
     let home = Home::new();
     let terminal = Terminal::start(&home, "path", (160, 50), "demo");
-    terminal.see(&["Saltmere dosing alarms stopped", "3 hosts · 12 sources", "no filter", "q quit"]);
+    terminal.see(&["Saltmere dosing alarms stopped", "3 hosts · 16 sources", "no filter", "q quit"]);
 
     // Filter.
     terminal.keys(&["f"]);

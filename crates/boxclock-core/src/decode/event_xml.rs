@@ -54,6 +54,10 @@ impl Decoder for EventXml {
         Platform::Windows
     }
 
+    fn structured(&self, fields: &str) -> Option<String> {
+        Element::parse(fields).map(|event| event.to_pretty_xml())
+    }
+
     fn attributes(&self, fields: &str) -> Map<String, Value> {
         windows_event::attributes(fields)
     }

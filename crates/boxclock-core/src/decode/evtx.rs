@@ -16,7 +16,8 @@ use std::io;
 use serde_json::{Map, Value};
 
 use super::binxml::BinXml;
-use super::{Decoder, Input, Output, Place, windows_event};
+use super::windows_event::{self, Element};
+use super::{Decoder, Input, Output, Place};
 use crate::case::Trouble;
 use crate::clock::scan;
 use crate::code::Platform;
@@ -54,6 +55,10 @@ impl Decoder for Evtx {
 
     fn platform(&self) -> Platform {
         Platform::Windows
+    }
+
+    fn structured(&self, fields: &str) -> Option<String> {
+        Element::parse(fields).map(|event| event.to_pretty_xml())
     }
 
     fn attributes(&self, fields: &str) -> Map<String, Value> {

@@ -58,13 +58,37 @@ impl Element {
         xml
     }
 
-    fn write(&self, xml: &mut String) {
+    /// The element as XML, each child on a line of its own.
+    pub(super) fn to_pretty_xml(&self) -> String {
+        let mut xml = String::new();
+        self.write_pretty(&mut xml, 0);
+        xml
+    }
+
+    fn write_pretty(&self, xml: &mut String, depth: usize) {
+        let indent = "  ".repeat(depth);
+        if self.children.is_empty() {
+            let _ = writeln!(xml, "{indent}{}", self.to_xml());
+            return;
+        }
+        xml.push_str(&indent);
+        self.write_start(xml);
+        let _ = writeln!(xml, ">{}", escape(self.text.as_str()));
+        self.children.iter().for_each(|child| child.write_pretty(xml, depth + 1));
+        let _ = writeln!(xml, "{indent}</{}>", self.name);
+    }
+
+    fn write_start(&self, xml: &mut String) {
         xml.push('<');
         xml.push_str(&self.name);
         for (name, value) in &self.attributes {
             let value = escape(value.as_str()).replace('\n', "&#10;").replace('\r', "&#13;");
             let _ = write!(xml, " {name}=\"{value}\"");
         }
+    }
+
+    fn write(&self, xml: &mut String) {
+        self.write_start(xml);
         if self.text.is_empty() && self.children.is_empty() {
             xml.push_str("/>");
             return;

@@ -79,6 +79,12 @@ impl RecordReader {
         Ok(encoding.text(bytes))
     }
 
+    /// The record of an event in the form that its format has of itself (JSON, XML), indented; `None` where it has none.
+    pub fn structured(&mut self, event: EventRef<'_>) -> Option<String> {
+        let Reader::Lines(detected) = self.source(event).reader else { return None };
+        detected.format.structured(&self.text(event).ok()?)
+    }
+
     /// The whole record of an event.
     ///
     /// A record whose file is gone or cannot be read says so in its body.

@@ -153,6 +153,10 @@ impl LineFormat for JournalJson {
         record
     }
 
+    fn structured(&self, text: &str) -> Option<String> {
+        super::pretty_json(std::str::from_utf8(object(text.as_bytes())).ok()?)
+    }
+
     fn fit(&self, lines: &[&[u8]]) -> Fit {
         Fit { heads: lines.iter().filter(|line| self.head(line, 0).is_some()).count(), ..Fit::default() }
     }

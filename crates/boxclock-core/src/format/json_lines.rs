@@ -191,6 +191,10 @@ impl LineFormat for JsonLines {
         Record { body, severity_text: (!written.is_empty()).then_some(written), attributes, place: None }
     }
 
+    fn structured(&self, text: &str) -> Option<String> {
+        super::pretty_json(text)
+    }
+
     fn fit(&self, lines: &[&[u8]]) -> Fit {
         Fit { heads: lines.iter().filter(|line| find(line).is_some()).count(), ..Fit::default() }
     }

@@ -220,7 +220,10 @@ impl LineFormat for MsiLog {
         let orders = [DateOrder::MonthFirst, DateOrder::DayFirst];
         let [month_first, day_first] = orders.map(distance);
         let order = if day_first < month_first { DateOrder::DayFirst } else { DateOrder::MonthFirst };
-        let trouble = (month_first != day_first).then(|| {
+        // A log of the file's own day is no guess.
+        let near = |distance: i64| distance <= 2 * crate::clock::DAY;
+        let decided = near(month_first) != near(day_first) || month_first == day_first;
+        let trouble = (!decided).then(|| {
             format!(
                 "nothing in the file tells day from month in its date: it is read {}, nearer to the file's time",
                 order.name()

@@ -279,7 +279,10 @@ fn search_whole(regex: &Regex, source: &Source, part: &Part, bits: &mut [bool]) 
 
 /// Whether an attribute has one of these values; of a list one is enough. The name is compared without regard to case.
 fn has(attributes: &Map<String, Value>, name: &str, values: &Names) -> bool {
-    let found = attributes.iter().find(|(key, _)| key.eq_ignore_ascii_case(name)).map(|(_, value)| value);
+    // A name without a point in it is written `attributes.retry`.
+    let short = name.strip_prefix("attributes.").unwrap_or(name);
+    let same = |key: &String| key.eq_ignore_ascii_case(name) || key.eq_ignore_ascii_case(short);
+    let found = attributes.iter().find(|(key, _)| same(key)).map(|(_, value)| value);
     let one = |value: &Value| match value {
         Value::String(text) => values.matches(text),
         other => values.matches(&other.to_string()),

@@ -111,7 +111,13 @@ fn word(rest: &str, at: usize) -> Result<(Kind, usize), FilterError> {
     Ok((Kind::Word { text, quoted }, end))
 }
 
-/// Whether `before` and the comparison behind it are a field test: all letters, and a real operator.
+/// Whether `before` and the comparison behind it are a field test: all letters or an attribute's name,
+/// and a real operator.
 fn is_field_like(before: &str, c: char, from: &str) -> bool {
-    before.bytes().all(|byte| byte.is_ascii_alphabetic()) && (c != '!' || from.starts_with("!="))
+    let letters = before.bytes().all(|byte| byte.is_ascii_alphabetic());
+    let attribute = before.contains('.')
+        && !matches!(c, '<' | '>')
+        && before.starts_with(|first: char| first.is_ascii_alphabetic())
+        && before.chars().all(|letter| letter.is_alphanumeric() || "._-/[]".contains(letter));
+    (letters || attribute) && (c != '!' || from.starts_with("!="))
 }

@@ -57,6 +57,9 @@ fn what_passes() {
     let fixture = fixture();
     for (text, expected) in [
         ("", "02:10 02:20 02:30 02:31 02:31 02:31 23:59 00:05"),
+        ("thread.name=main level>=error", "02:30 02:31"),
+        ("syslog.facility~daem", "02:31 02:31"),
+        ("thread.name!=main host=pump-ctl", ""),
         ("level>=warn", "02:20 02:30 02:31 02:31"),
         ("level>warn", "02:30 02:31 02:31"),
         ("level=error", "02:30 02:31"),

@@ -75,6 +75,12 @@ pub(super) fn run(app: &mut App, action: Action) {
         Action::Unpin => unpin(app),
         Action::WriteReport => ask(app, Prompt::ReportPath, app.report_path().display().to_string()),
         Action::Reading => toggle_reading(app),
+        Action::Structured => {
+            app.structured = !app.structured;
+            if app.structured && app.reading.as_ref().is_some_and(|reading| reading.structured.is_none()) {
+                app.message = Some("this event has no form but its text".into());
+            }
+        }
         Action::Undo => undo(app),
         Action::Finder => ask(app, Prompt::Finder(0), String::new()),
         Action::Help => app.mode = Mode::Help(0),

@@ -2,6 +2,7 @@
 
 use boxclock_core::clock::human::{date_time, drift_text, duration_text};
 use boxclock_core::code::Reading as CodeReading;
+use boxclock_core::decode::Place;
 use boxclock_core::event::EventRef;
 use boxclock_core::report::sources::SourceOut;
 use ratatui::Frame;
@@ -77,7 +78,18 @@ impl Pane<'_> {
         else {
             return;
         };
-        self.what(event);
+        self.what(event, reading.record.place);
+        if let Some(structured) = reading.structured.as_ref().filter(|_| app.structured) {
+            self.heading("as it is written");
+            for line in structured.lines().take(400) {
+                let indent = line.len() - line.trim_start().len();
+                let width = self.width.saturating_sub(1 + indent);
+                for part in wrap(line.trim_start(), width) {
+                    self.lines.push(Line::raw(format!(" {}{part}", " ".repeat(indent))));
+                }
+            }
+            return;
+        }
         self.body(&reading.record.body);
         for code in event.codes().collect::<std::collections::BTreeSet<_>>() {
             self.code(&code.reading(), false);
@@ -97,7 +109,7 @@ impl Pane<'_> {
         }
     }
 
-    fn what(&mut self, event: EventRef<'_>) {
+    fn what(&mut self, event: EventRef<'_>, place: Option<Place>) {
         let app = self.app;
         let time = event.time().map_or("no time".to_owned(), |time| date_time(time, &app.zone));
         self.facts("when", &time);
@@ -125,7 +137,8 @@ impl Pane<'_> {
         self.facts("by", format!("{} {}", event.component(), ids.join(" ")).trim());
         self.facts("host", event.host());
         self.facts("source", &app.case.sources[event.source()].name);
-        self.facts("", &format!("line {}, byte {}, {} bytes", event.line(), event.offset(), event.length()));
+        let Place { line, offset, length } = place.unwrap_or_else(|| event.place());
+        self.facts("", &format!("line {line}, byte {offset}, {length} bytes"));
     }
 
     fn body(&mut self, body: &str) {
