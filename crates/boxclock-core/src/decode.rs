@@ -284,9 +284,9 @@ impl Output {
         let Place { line, offset, length } = entry.place;
         let body = entry.body.trim_end_matches(['\n', '\r']);
         let (first, rest) = body.split_once('\n').map_or((body, None), |(first, rest)| (first, Some(rest)));
-        write!(
+        writeln!(
             self.to,
-            "\u{1E}{stamp}\u{1F}{}\u{1F}{}\u{1F}{}\u{1F}{}\u{1F}{}\u{1F}{}\u{1F}{line}\u{1F}{offset}\u{1F}{length}\u{1F}{}\n",
+            "\u{1E}{stamp}\u{1F}{}\u{1F}{}\u{1F}{}\u{1F}{}\u{1F}{}\u{1F}{}\u{1F}{line}\u{1F}{offset}\u{1F}{length}\u{1F}{}",
             entry.severity.0,
             clean(entry.severity_text),
             clean(entry.host),

@@ -189,7 +189,9 @@ impl Chunk {
             self.u16(data.len() as u16);
             self.bytes.extend([*kind, 0]);
         }
-        values.iter().for_each(|(_, data)| self.bytes.extend(data));
+        for (_, data) in &values {
+            self.bytes.extend(data);
+        }
         self.bytes.push(0x00);
         let size = (self.bytes.len() - at + 4) as u32;
         self.u32(size);

@@ -75,7 +75,7 @@ fn pairs(text: &str) -> Vec<(String, String)> {
 fn readable(key: &str, value: String) -> String {
     let encoded = matches!(key, "proctitle" | "name" | "cmd" | "comm" | "exe" | "cwd" | "data" | "acct")
         && value.len() >= 2
-        && value.len() % 2 == 0
+        && value.len().is_multiple_of(2)
         && value.bytes().all(|byte| byte.is_ascii_hexdigit() && !byte.is_ascii_lowercase());
     if !encoded {
         return value;

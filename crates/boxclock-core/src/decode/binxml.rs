@@ -395,11 +395,16 @@ fn scalar(kind: u8, bytes: &[u8]) -> Option<String> {
 }
 
 fn guid(bytes: [u8; 16]) -> String {
-    let [a, b, c, d, e, f, g, h, rest @ ..] = bytes;
-    let first = u32::from_le_bytes([a, b, c, d]);
-    let (second, third) = (u16::from_le_bytes([e, f]), u16::from_le_bytes([g, h]));
-    let tail: Vec<String> = rest.iter().map(|byte| format!("{byte:02X}")).collect();
-    format!("{{{first:08X}-{second:04X}-{third:04X}-{}-{}}}", tail[..2].concat(), tail[2..].concat())
+    let hex = |range: std::ops::Range<usize>| {
+        bytes[range].iter().fold(String::new(), |mut text, byte| {
+            let _ = write!(text, "{byte:02X}");
+            text
+        })
+    };
+    // The first three parts are numbers, low byte first.
+    let first = u32::from_le_bytes([bytes[0], bytes[1], bytes[2], bytes[3]]);
+    let (second, third) = (u16::from_le_bytes([bytes[4], bytes[5]]), u16::from_le_bytes([bytes[6], bytes[7]]));
+    format!("{{{first:08X}-{second:04X}-{third:04X}-{}-{}}}", hex(8..10), hex(10..16))
 }
 
 /// A security identifier: revision, count, authority in six bytes, big-endian, then the parts ([MS-DTYP] 2.4.2.2).

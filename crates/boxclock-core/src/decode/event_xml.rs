@@ -65,7 +65,7 @@ impl Decoder for EventXml {
     fn decode(&self, input: &Input<'_>, out: &mut Output) -> io::Result<()> {
         let mut lines = input.lines()?;
         let encoding = lines.encoding;
-        out.account.encoding = encoding.name().to_owned();
+        encoding.name().clone_into(&mut out.account.encoding);
         let unit = |text: &str| -> u64 {
             match encoding {
                 Encoding::Utf16Le | Encoding::Utf16Be => text.encode_utf16().count() as u64 * 2,
@@ -82,28 +82,25 @@ impl Decoder for EventXml {
             loop {
                 if let Some((place, text)) = &mut event {
                     let rest = line.text.get(at..).unwrap_or_default();
-                    match rest.find("</Event>") {
-                        Some(end) => {
-                            text.push_str(&rest[..end + 8]);
-                            at += end + 8;
-                            let stop = line.place.offset + unit(&line.text[..at]);
-                            place.length = stop.saturating_sub(place.offset);
-                            write(*place, text, out)?;
+                    if let Some(end) = rest.find("</Event>") {
+                        text.push_str(&rest[..end + 8]);
+                        at += end + 8;
+                        let stop = line.place.offset + unit(&line.text[..at]);
+                        place.length = stop.saturating_sub(place.offset);
+                        write(*place, text, out)?;
+                        event = None;
+                    } else {
+                        text.push_str(rest);
+                        text.push('\n');
+                        if text.len() > limits::RECORD_BYTES {
+                            out.trouble(Trouble::lost(format!(
+                                "the event at byte {} is longer than {} bytes, or has no end",
+                                place.offset,
+                                limits::RECORD_BYTES
+                            )));
                             event = None;
                         }
-                        None => {
-                            text.push_str(rest);
-                            text.push('\n');
-                            if text.len() > limits::RECORD_BYTES {
-                                out.trouble(Trouble::lost(format!(
-                                    "the event at byte {} is longer than {} bytes, or has no end",
-                                    place.offset,
-                                    limits::RECORD_BYTES
-                                )));
-                                event = None;
-                            }
-                            break;
-                        }
+                        break;
                     }
                 } else {
                     let Some(start) = find_start(&line.text, at) else { break };
@@ -124,11 +121,10 @@ impl Decoder for EventXml {
 }
 
 fn write(place: Place, xml: &str, out: &mut Output) -> io::Result<()> {
-    match Element::parse(xml) {
-        Some(event) => windows_event::write(&event, None, place, out),
-        None => {
-            out.trouble(Trouble::lost(format!("the event at byte {} is no well-formed XML", place.offset)));
-            out.entry(&super::Entry { body: xml, ..super::Entry::at(place) })
-        }
+    if let Some(event) = Element::parse(xml) {
+        windows_event::write(&event, None, place, out)
+    } else {
+        out.trouble(Trouble::lost(format!("the event at byte {} is no well-formed XML", place.offset)));
+        out.entry(&super::Entry { body: xml, ..super::Entry::at(place) })
     }
 }

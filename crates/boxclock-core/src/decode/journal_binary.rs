@@ -40,23 +40,23 @@ const PAGES: usize = 48;
 /// Reads the file in pages, since fields lie anywhere before their entry.
 struct Pages<'a, 'b> {
     input: &'a Input<'b>,
-    pages: FxHashMap<u64, (Vec<u8>, u64)>,
+    kept: FxHashMap<u64, (Vec<u8>, u64)>,
     clock: u64,
 }
 
 impl Pages<'_, '_> {
     fn page(&mut self, number: u64) -> io::Result<&[u8]> {
         self.clock += 1;
-        if !self.pages.contains_key(&number) {
-            if self.pages.len() >= PAGES {
-                let oldest = self.pages.iter().min_by_key(|(_, (_, used))| *used).map(|(number, _)| *number);
-                oldest.map(|oldest| self.pages.remove(&oldest));
+        if !self.kept.contains_key(&number) {
+            if self.kept.len() >= PAGES {
+                let oldest = self.kept.iter().min_by_key(|(_, (_, used))| *used).map(|(number, _)| *number);
+                oldest.map(|oldest| self.kept.remove(&oldest));
             }
             let bytes = self.input.read(number * PAGE_BYTES, PAGE_BYTES as usize)?;
-            self.pages.insert(number, (bytes, 0));
+            self.kept.insert(number, (bytes, 0));
         }
         let clock = self.clock;
-        Ok(self.pages.get_mut(&number).map_or(&[], |(bytes, used)| {
+        Ok(self.kept.get_mut(&number).map_or(&[], |(bytes, used)| {
             *used = clock;
             bytes.as_slice()
         }))
@@ -94,11 +94,14 @@ struct Object {
     size: u64,
 }
 
+/// A field's name and value.
+type Field = (Vec<u8>, Vec<u8>);
+
 struct Journal<'a, 'b> {
     pages: Pages<'a, 'b>,
     len_bytes: u64,
     compact: bool,
-    fields: FxHashMap<u64, Option<(Vec<u8>, Vec<u8>)>>,
+    fields: FxHashMap<u64, Option<Field>>,
 }
 
 impl Journal<'_, '_> {
@@ -108,12 +111,12 @@ impl Journal<'_, '_> {
         let (Some(kind), Some(flags)) = (header.first().copied(), header.get(1).copied()) else { return Ok(None) };
         let size = u64_at(&header, 8);
         let fits = size >= OBJECT_HEADER && offset.checked_add(size).is_some_and(|end| end <= self.len_bytes);
-        let known = (1..=LAST_KIND).contains(&kind) && flags < 8 && offset % 8 == 0;
+        let known = (1..=LAST_KIND).contains(&kind) && flags < 8 && offset.is_multiple_of(8);
         Ok((fits && known).then_some(Object { kind, flags, size }))
     }
 
     /// The field of the data object at `offset`: its name and value.
-    fn field(&mut self, offset: u64) -> io::Result<Option<(Vec<u8>, Vec<u8>)>> {
+    fn field(&mut self, offset: u64) -> io::Result<Option<Field>> {
         if let Some(known) = self.fields.get(&offset) {
             return Ok(known.clone());
         }
@@ -143,7 +146,7 @@ impl Journal<'_, '_> {
             return Ok(());
         }
         let (seqnum, realtime, monotonic) = (u64_at(&head, 0), u64_at(&head, 8), u64_at(&head, 16));
-        let boot: String = head[24..40].iter().map(|byte| format!("{byte:02x}")).collect();
+        let boot: String = crate::gather::hex(&head[24..40]);
         let item_bytes = if self.compact { 4 } else { 16 };
         let count = (size.saturating_sub(64) / item_bytes).min(ITEMS);
         let items = self.pages.bytes(offset + 64, (count * item_bytes) as usize)?;
@@ -252,7 +255,7 @@ impl Decoder for JournalBinary {
                 "the file was open when it was copied (state at byte 16): what is there is read",
             ));
         }
-        let pages = Pages { input, pages: FxHashMap::default(), clock: 0 };
+        let pages = Pages { input, kept: FxHashMap::default(), clock: 0 };
         let compact = flags & COMPACT != 0;
         let mut journal = Journal { pages, len_bytes: input.len_bytes, compact, fields: FxHashMap::default() };
         let arena_end = u64_at(&header, 88).saturating_add(u64_at(&header, 96));

@@ -154,7 +154,9 @@ fn entry(login: &Login, place: Place, out: &mut Output) -> io::Result<()> {
     let mut attributes = Map::new();
     attributes.insert("login.type".into(), login.name().into());
     for (name, value) in [("user.name", &login.user), ("login.line", &login.line), ("client.address", &login.host)] {
-        if !value.is_empty() && !(name == "client.address" && matches!(login.kind, 1 | 2)) {
+        // Records of the system have its kernel where logins have their origin.
+        let is_kernel = name == "client.address" && matches!(login.kind, 1 | 2);
+        if !value.is_empty() && !is_kernel {
             attributes.insert(name.into(), Value::from(value.as_str()));
         }
     }

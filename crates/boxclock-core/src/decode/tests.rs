@@ -207,7 +207,9 @@ mod log {
                 self.u16(data.len() as u16);
                 self.bytes.extend([*kind, 0]);
             }
-            values.iter().for_each(|(_, data)| self.bytes.extend(data));
+            for (_, data) in &values {
+                self.bytes.extend(data);
+            }
             self.bytes.push(0x00);
             let size = (self.bytes.len() - at + 4) as u32;
             self.u32(size);
@@ -621,7 +623,9 @@ proptest! {
 
     #[test]
     fn any_bytes_decode(bytes in proptest::collection::vec(any::<u8>(), 0..2000)) {
-        DECODERS.iter().for_each(|decoder| total(decoder, &bytes));
+        for decoder in &DECODERS {
+            total(decoder, &bytes);
+        }
     }
 
     #[test]
@@ -630,6 +634,8 @@ proptest! {
         let at = at.index(bytes.len());
         bytes[at] = byte;
         bytes.truncate(cut.index(bytes.len()) + 1);
-        DECODERS.iter().for_each(|decoder| total(decoder, &bytes));
+        for decoder in &DECODERS {
+            total(decoder, &bytes);
+        }
     }
 }

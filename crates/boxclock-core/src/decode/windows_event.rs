@@ -269,17 +269,20 @@ pub(super) fn write(event: &Element, written: Option<i64>, place: Place, out: &m
     let level = system.text_of("Level");
     let provider = of("Provider", "Name").or_else(|| of("Provider", "EventSourceName")).unwrap_or_default();
     let data = data(event);
-    let message = rendering.text_of("Message").map(str::to_owned).unwrap_or_else(|| {
-        let mut text = format!("event {}", system.text_of("EventID").unwrap_or("without number"));
-        for (index, (name, value)) in data.iter().enumerate() {
-            text.push_str(if index == 0 { ": " } else { ", " });
-            if !name.is_empty() {
-                let _ = write!(text, "{name}=");
+    let message = rendering.text_of("Message").map_or_else(
+        || {
+            let mut text = format!("event {}", system.text_of("EventID").unwrap_or("without number"));
+            for (index, (name, value)) in data.iter().enumerate() {
+                text.push_str(if index == 0 { ": " } else { ", " });
+                if !name.is_empty() {
+                    let _ = write!(text, "{name}=");
+                }
+                text.push_str(value);
             }
-            text.push_str(value);
-        }
-        text
-    });
+            text
+        },
+        str::to_owned,
+    );
     out.entry(&Entry {
         stamp,
         severity: severity(level, system.text_of("Keywords")),

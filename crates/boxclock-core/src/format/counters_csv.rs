@@ -81,7 +81,7 @@ fn sadf_header(line: &[u8]) -> Option<Vec<String>> {
 fn sar_start(line: &[u8]) -> Option<(String, Civil)> {
     let text = std::str::from_utf8(line).ok()?;
     let (system, rest) = text.split_once(" (")?;
-    let (host, rest) = rest.split_once(")")?;
+    let (host, rest) = rest.split_once(')')?;
     let date = rest.split_ascii_whitespace().next()?;
     let known = ["Linux ", "AIX ", "SunOS ", "HP-UX "].iter().any(|name| system.starts_with(name));
     let civil = [DateOrder::MonthFirst, DateOrder::DayFirst]

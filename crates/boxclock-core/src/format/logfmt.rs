@@ -155,7 +155,7 @@ impl LineFormat for Logfmt {
             match role_of(pair.key) {
                 Some((Role::Message, _)) if message.is_none() => message = Some(value),
                 Some((Role::Level, _)) if value.as_bytes() == &*head.severity_text => {
-                    record.severity_text = Some(value)
+                    record.severity_text = Some(value);
                 }
                 Some((Role::Time | Role::Pid | Role::Tid, _)) => {}
                 Some((Role::Component, _)) if value.as_bytes() == &*head.component => {}

@@ -57,12 +57,11 @@ struct Line<'a> {
 }
 
 fn parse(line: &[u8]) -> Option<Line<'_>> {
-    let (start, (civil, length)) = match scan::iso(line) {
-        Some(found) => (0, found),
-        None => {
-            let gap = line.iter().take(80).position(|byte| *byte == b' ')? + 1;
-            (gap, scan::iso(line.get(gap..)?)?)
-        }
+    let (start, (civil, length)) = if let Some(found) = scan::iso(line) {
+        (0, found)
+    } else {
+        let gap = line.iter().take(80).position(|byte| *byte == b' ')? + 1;
+        (gap, scan::iso(line.get(gap..)?)?)
     };
     let time_end = start + length;
     let mut from = time_end;
@@ -110,30 +109,27 @@ impl LineFormat for PostgresText {
         let mut record = Record::default();
         let mut part = None;
         for line in text.lines() {
-            match parse(line.as_bytes()) {
-                Some(parsed) => {
-                    let label = String::from_utf8_lossy(parsed.label).into_owned();
-                    let said = line.get(parsed.body..).unwrap_or_default();
-                    part = PARTS.iter().find(|(name, _)| *name == label).map(|(_, attribute)| (*attribute).to_owned());
-                    match &part {
-                        None => {
-                            record.body.push_str(said);
-                            record.severity_text = Some(label);
-                            prefix_attributes(parsed.prefix, &mut record);
-                        }
-                        Some(name) => {
-                            record.attributes.insert(name.clone(), Value::from(said));
-                            record.body.push_str(&format!("\n{label}: {said}"));
-                        }
+            if let Some(parsed) = parse(line.as_bytes()) {
+                let label = String::from_utf8_lossy(parsed.label).into_owned();
+                let said = line.get(parsed.body..).unwrap_or_default();
+                part = PARTS.iter().find(|(name, _)| *name == label).map(|(_, attribute)| (*attribute).to_owned());
+                match &part {
+                    None => {
+                        record.body.push_str(said);
+                        record.severity_text = Some(label);
+                        prefix_attributes(parsed.prefix, &mut record);
+                    }
+                    Some(name) => {
+                        record.attributes.insert(name.clone(), Value::from(said));
+                        record.body.push_str(&format!("\n{label}: {said}"));
                     }
                 }
-                None => {
-                    record.body.push('\n');
-                    record.body.push_str(line);
-                    if let Some(Value::String(value)) = part.as_ref().and_then(|name| record.attributes.get_mut(name)) {
-                        value.push('\n');
-                        value.push_str(line.trim_start_matches('\t'));
-                    }
+            } else {
+                record.body.push('\n');
+                record.body.push_str(line);
+                if let Some(Value::String(value)) = part.as_ref().and_then(|name| record.attributes.get_mut(name)) {
+                    value.push('\n');
+                    value.push_str(line.trim_start_matches('\t'));
                 }
             }
         }

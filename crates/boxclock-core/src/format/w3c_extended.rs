@@ -28,6 +28,9 @@ struct Layout {
 /// Formats made for the lists of fields that files have, so that equal files share one.
 static MADE: LazyLock<Mutex<HashMap<String, &'static W3cExtended>>> = LazyLock::new(Mutex::default);
 
+/// A line under the layout that it fits: its fields, and its time if it has one.
+type Row<'f, 'a> = (&'f Layout, Vec<&'a [u8]>, Option<Civil>);
+
 impl W3cExtended {
     /// The registry's entry.
     pub(super) const NEW: Self = Self { layouts: Vec::new() };
@@ -40,7 +43,7 @@ impl W3cExtended {
     }
 
     /// The fields of a line under the layout that it fits, with its time.
-    fn parse<'a>(&self, line: &'a [u8]) -> Option<(&Layout, Vec<&'a [u8]>, Option<Civil>)> {
+    fn parse<'a>(&self, line: &'a [u8]) -> Option<Row<'_, 'a>> {
         if line.first()? == &b'#' {
             return None;
         }

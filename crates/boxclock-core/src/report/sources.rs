@@ -120,7 +120,7 @@ fn row(case: &Case, loaded: &Loaded, members: Range<usize>) -> SourceOut {
         encoding: source.encoding_name().to_owned(),
         zone,
         zone_from,
-        bytes: sizes().map(|source| source.own_bytes()).sum(),
+        bytes: sizes().map(super::super::case::Source::own_bytes).sum(),
         lines: reports().map(|report| report.lines).sum(),
         events: reports().map(|report| report.events).sum(),
         attached_lines: reports().map(|report| report.attached_lines).sum(),
