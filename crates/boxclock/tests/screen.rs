@@ -84,7 +84,7 @@ fn from_the_demo_to_the_report() {
     // Filter.
     terminal.keys(&["f"]);
     terminal.line("level>=error time in 02:10..02:35");
-    terminal.see(&["filter  level>=error time in 02:10..02:35", "of 38\u{a0}264"]);
+    terminal.see(&["filter  level>=error time in 02:10..02:35", "of 41\u{a0}407"]);
     terminal.keys(&["Home"]);
     terminal.see(&["02:25:05.310 ▲ pump-ctl", "frame refused by gateway, retry 8"]);
     terminal.keys(&["F"]);
@@ -154,7 +154,7 @@ fn from_the_demo_to_the_report() {
     // Killed at any moment, everything that was shown as kept is there at the next start.
     terminal.tmux(&["kill-server"]);
     let terminal = Terminal::start(&home, "again", (160, 50), "demo");
-    terminal.see(&["dose-gw −6m41s", "38\u{a0}264 events"]);
+    terminal.see(&["dose-gw −6m41s", "41\u{a0}407 events"]);
     terminal.keys(&["9"]);
     terminal.see(&["3 links, 0 other pins", "because the old driver passes format 2 on"]);
     terminal.keys(&["q"]);
@@ -168,7 +168,7 @@ fn small_terminals() {
     for (name, size, texts) in [
         ("wide", (100, 30), &["Saltmere", "│", "dose-gw", "no filter"][..]),
         ("small", (60, 20), &["Saltmere", "keeper-desk", "no filter"][..]),
-        ("tiny", (20, 5), &["of 38\u{a0}264"][..]),
+        ("tiny", (20, 5), &["of 41\u{a0}407"][..]),
     ] {
         let terminal = Terminal::start(&home, name, size, "demo");
         terminal.see(texts);

@@ -102,9 +102,8 @@ impl RecordReader {
         if event.length() > limits::RECORD_BYTES as u64 && matches!(self.source(event).reader, Reader::Lines(_)) {
             record.attributes.insert("boxclock.body_cut_at".into(), limits::RECORD_BYTES.into());
         }
-        if record.body.contains('\n')
-            && !record.attributes.contains_key("exception.type")
-            && let Some(trace) = trace::parse(&record.body)
+        if !record.attributes.contains_key("exception.type")
+            && let Some(trace) = trace_of(&record)
         {
             record.attributes.extend(trace.attributes());
         }
@@ -113,6 +112,25 @@ impl RecordReader {
         }
         record
     }
+}
+
+/// The stack trace in a record's text, or in the field that structured loggers have for it.
+fn trace_of(record: &Record) -> Option<trace::Trace> {
+    const FIELDS: [&str; 9] = [
+        "stack",
+        "stacktrace",
+        "stack_trace",
+        "exception",
+        "exc_info",
+        "traceback",
+        "@x",
+        "Exception",
+        "error.stack_trace",
+    ];
+    let inner = ["error", "err", "exception", "fields"].into_iter().filter_map(|name| record.attributes.get(name));
+    let nested = inner.filter_map(|value| FIELDS.iter().find_map(|name| value.get(name)?.as_str()));
+    let own = FIELDS.iter().filter_map(|name| record.attributes.get(*name)?.as_str());
+    trace::parse(&record.body).or_else(|| own.chain(nested).find_map(trace::parse))
 }
 
 fn unreadable(source: &Source, error: &std::io::Error) -> Record {

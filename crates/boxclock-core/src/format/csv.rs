@@ -326,7 +326,7 @@ impl LineFormat for Csv {
         for (role, field) in self.roles.iter().zip(&list) {
             let Some(role) = role else { continue };
             match role {
-                Role::Level | Role::PythonLevel => {
+                Role::Level | Role::PythonLevel | Role::OtelLevel => {
                     head.severity_text = bare(field);
                     head.severity = self.severity(&head.severity_text);
                 }
@@ -358,7 +358,9 @@ impl LineFormat for Csv {
             let name = self.columns.get(index).map(String::as_str);
             match (self.roles.get(index).copied().flatten(), name) {
                 (Some(Role::Message), _) => body = Some(value.clone()),
-                (Some(Role::Level | Role::PythonLevel), _) => record.severity_text = Some(value.clone()),
+                (Some(Role::Level | Role::PythonLevel | Role::OtelLevel), _) => {
+                    record.severity_text = Some(value.clone())
+                }
                 (Some(Role::Time | Role::Pid | Role::Tid | Role::Component), _) => {}
                 (Some(Role::Host), _) => {
                     record.attributes.insert("host.name".into(), Value::from(value.as_str()));

@@ -22,6 +22,8 @@ pub(super) enum Role {
     Time,
     Level,
     PythonLevel,
+    /// A severity number of the OpenTelemetry data model.
+    OtelLevel,
     Message,
     Component,
     Host,
@@ -29,25 +31,38 @@ pub(super) enum Role {
     Tid,
 }
 
-/// The role of a member, and its rank among members of the same role (0 is best).
+/// The role of a member, and its rank among members of the same role (0 is best). Names in other capitals are the same.
 pub(super) fn role(key: &[u8]) -> Option<(Role, u8)> {
+    exact_role(key).or_else(|| {
+        let capital = key.len() <= 24 && key.iter().any(u8::is_ascii_uppercase);
+        capital.then(|| exact_role(&key.to_ascii_lowercase()))?
+    })
+}
+
+fn exact_role(key: &[u8]) -> Option<(Role, u8)> {
     Some(match key {
         b"time" | b"timestamp" | b"@timestamp" => (Role::Time, 0),
         b"ts" | b"@t" | b"datetime" | b"date" | b"eventTime" | b"event_time" | b"asctime" | b"timeUnixNano"
-        | b"logged_at" => (Role::Time, 1),
+        | b"logged_at" | b"timemillis" | b"epochmillis" | b"stagetimestamp" => (Role::Time, 1),
         b"t" | b"created" | b"observedTimeUnixNano" => (Role::Time, 2),
         b"level" | b"severity" | b"log.level" | b"severityText" | b"severity_text" | b"levelname" | b"loglevel"
         | b"log_level" | b"@l" => (Role::Level, 0),
-        b"lvl" | b"error_severity" | b"severityNumber" | b"priority" | b"PRIORITY" => (Role::Level, 1),
+        b"lvl" | b"error_severity" | b"priority" | b"PRIORITY" => (Role::Level, 1),
+        b"severityNumber" | b"severity_number" | b"severitynumber" => (Role::OtelLevel, 0),
         b"levelno" => (Role::PythonLevel, 0),
         b"message" | b"msg" | b"@m" | b"body" => (Role::Message, 0),
-        b"MESSAGE" | b"event" | b"text" | b"@mt" | b"log" | b"short_message" => (Role::Message, 1),
+        b"MESSAGE" | b"event" | b"text" | b"log" | b"short_message" | b"renderedmessage" | b"textpayload" => {
+            (Role::Message, 1)
+        }
+        b"@mt" | b"messagetemplate" | b"full_message" | b"error" => (Role::Message, 2),
         b"logger" | b"component" | b"logger_name" | b"log.logger" | b"loggerName" => (Role::Component, 0),
         b"backend_type" | b"module" | b"target" | b"name" | b"service" | b"service.name" | b"app" | b"program"
-        | b"SourceContext" => (Role::Component, 1),
+        | b"sourcecontext" | b"category" => (Role::Component, 1),
         b"host" | b"hostname" | b"host.name" | b"host_name" => (Role::Host, 0),
-        b"pid" | b"process_id" | b"process.pid" | b"processId" => (Role::Pid, 0),
-        b"tid" | b"thread_id" | b"thread.id" | b"process.thread.id" | b"threadId" => (Role::Tid, 0),
+        b"pid" | b"process_id" | b"processid" | b"process.pid" | b"processId" => (Role::Pid, 0),
+        b"tid" | b"thread" | b"thread_id" | b"threadid" | b"thread.id" | b"process.thread.id" | b"threadId" => {
+            (Role::Tid, 0)
+        }
         _ => return None,
     })
 }
@@ -63,6 +78,11 @@ fn nested_role(outer: &[u8], key: &[u8]) -> Option<(Role, u8)> {
         (b"body", b"stringValue") => (Role::Message, 0),
         // Structured loggers nest the message and what belongs to it under `fields`.
         (b"fields", b"message") => (Role::Message, 1),
+        (b"jsonPayload", b"message") => (Role::Message, 1),
+        (b"Properties" | b"properties", b"SourceContext") => (Role::Component, 0),
+        // Some databases write the time as an object, and short names for the rest.
+        (b"t", b"$date") => (Role::Time, 1),
+        (b"event", b"created") => (Role::Time, 2),
         _ => return None,
     })
 }
@@ -70,7 +90,11 @@ fn nested_role(outer: &[u8], key: &[u8]) -> Option<(Role, u8)> {
 /// The best value found for each role so far.
 #[derive(Default)]
 struct Found<'a> {
-    slots: [Option<(u8, Raw<'a>)>; 8],
+    slots: [Option<(u8, Raw<'a>)>; 9],
+    /// Whether the time stands in an object `t`: `s` and `c` are then level and component.
+    short_names: bool,
+    /// Seconds and nanoseconds of a time that is written as an object of both.
+    instant: Option<i64>,
 }
 
 impl<'a> Found<'a> {
@@ -81,6 +105,21 @@ impl<'a> Found<'a> {
         {
             *slot = Some((rank, value));
         }
+    }
+
+    /// `{"epochSecond":1775961067,"nanoOfSecond":442000000}`
+    fn take_instant(&mut self, key: &[u8], value: Raw<'_>) {
+        let Raw::Word(word) = value else { return };
+        let number = std::str::from_utf8(word).ok().and_then(|word| word.parse::<i64>().ok());
+        let scale = match key {
+            b"epochSecond" => crate::clock::SECOND,
+            b"nanoOfSecond" => 1,
+            _ => return,
+        };
+        let ns = number
+            .and_then(|number| number.checked_mul(scale))
+            .and_then(|ns| ns.checked_add(self.instant.unwrap_or(0)));
+        self.instant = ns.or(self.instant);
     }
 
     fn get(&self, role: Role) -> Option<Raw<'a>> {
@@ -96,12 +135,30 @@ fn find(line: &[u8]) -> Option<Found<'_>> {
     let whole = members(line, |key, value| {
         if let Some(role) = role(key) {
             found.take(role, value);
+        } else if found.short_names && matches!(key, b"s" | b"c") {
+            found.take((if key == b"s" { Role::Level } else { Role::Component }, 2), value);
         }
         if let Raw::Object(inner) = value
-            && matches!(key, b"log" | b"host" | b"process" | b"service" | b"body" | b"fields")
+            && matches!(
+                key,
+                b"log"
+                    | b"host"
+                    | b"process"
+                    | b"service"
+                    | b"body"
+                    | b"fields"
+                    | b"jsonPayload"
+                    | b"Properties"
+                    | b"t"
+                    | b"event"
+                    | b"instant"
+            )
         {
             members(inner, |inner_key, value| {
-                if let Some(role) = nested_role(key, inner_key) {
+                found.short_names |= key == b"t" && inner_key == b"$date";
+                if key == b"instant" {
+                    found.take_instant(inner_key, value);
+                } else if let Some(role) = nested_role(key, inner_key) {
                     found.take(role, value);
                 }
             });
@@ -135,6 +192,12 @@ fn stamp(value: Raw<'_>) -> Stamp {
 }
 
 fn severity(found: &Found<'_>) -> (Severity, Cow<'static, [u8]>) {
+    if let (None, Some(value)) = (found.get(Role::Level), found.get(Role::OtelLevel)) {
+        let written = text(value);
+        let level = std::str::from_utf8(&written).ok().and_then(|text| text.parse::<u8>().ok());
+        let severity = level.filter(|level| (1..=24).contains(level)).map(Severity);
+        return (severity.unwrap_or_default(), Cow::Owned(written.into_owned()));
+    }
     let (value, python) = match (found.get(Role::Level), found.get(Role::PythonLevel)) {
         (Some(value), _) => (value, false),
         (None, Some(value)) => (value, true),
@@ -159,7 +222,11 @@ impl LineFormat for JsonLines {
         let id = |role| found.get(role).and_then(|value| number(&text(value)));
         let name = |role| found.get(role).map(text).unwrap_or_default();
         Some(Head {
-            stamp: found.get(Role::Time).map_or(Stamp::None, stamp),
+            stamp: match (found.get(Role::Time), found.instant) {
+                (Some(time), _) => stamp(time),
+                (None, Some(ns)) => Stamp::Utc(ns, 0),
+                (None, None) => Stamp::None,
+            },
             severity,
             severity_text,
             host: name(Role::Host),
@@ -176,7 +243,9 @@ impl LineFormat for JsonLines {
             return Record { body: record_text.trim_end().to_owned(), ..Record::default() };
         };
         let found = find(first.as_bytes()).unwrap_or_default();
-        let message = found.get(Role::Message).map(|value| String::from_utf8_lossy(&text(value)).into_owned());
+        let message = found
+            .get(Role::Message)
+            .map(|value| String::from_utf8_lossy(&text(value)).trim_end_matches(['\n', '\r']).to_owned());
         let has_message = message.is_some();
         // An object without any message is shown as it is.
         let mut body = message.unwrap_or_else(|| first.trim().to_owned());
@@ -213,7 +282,8 @@ fn attributes(object: Map<String, Value>, found: &Found<'_>) -> Map<String, Valu
                 other => text(used) == other.to_string().as_bytes(),
             };
             // The host stays an attribute: the case's label for it may differ.
-            !same || role == Role::Host
+            let no_number = matches!(role, Role::Pid | Role::Tid) && number(&text(used)).is_none();
+            !same || role == Role::Host || no_number
         })
         .collect()
 }

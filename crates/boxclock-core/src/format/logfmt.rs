@@ -89,7 +89,6 @@ fn stamp(text: &[u8]) -> Stamp {
 fn role_of(key: &[u8]) -> Option<(Role, u8)> {
     role(key).or(match key {
         b"subsystem" | b"pkg" => Some((Role::Component, 2)),
-        b"err" | b"error" => None,
         _ => None,
     })
 }
@@ -105,7 +104,7 @@ impl LineFormat for Logfmt {
             return None;
         }
         let mut head = Head::default();
-        let mut ranks = [u8::MAX; 8];
+        let mut ranks = [u8::MAX; 9];
         let (mut pairs, mut bare) = (0, 0);
         let mut walk = Pairs { line, at: 0 };
         for pair in walk.by_ref() {
@@ -128,7 +127,7 @@ impl LineFormat for Logfmt {
             *slot = rank;
             match role {
                 Role::Time => head.stamp = stamp(&value),
-                Role::Level | Role::PythonLevel => {
+                Role::Level | Role::PythonLevel | Role::OtelLevel => {
                     head.severity = Severity::from_word(&value).unwrap_or_default();
                     head.severity_text = value;
                 }

@@ -22,6 +22,9 @@ use crate::clock::{Civil, scan};
 /// The format.
 pub(super) struct ScriptLog;
 
+/// What may stand in front of the number.
+const LINE_WORDS: [&[u8]; 7] = [b"line ", b"Line ", b"line: ", b"Line: ", b"LINE ", b"line=", b"ln "];
+
 struct Statement<'a> {
     civil: Civil,
     script: &'a [u8],
@@ -48,7 +51,8 @@ fn parse(line: &[u8]) -> Option<Statement<'_>> {
     }
     // `script.sh:12:`, `line 12:`, `[12]`, `(12)`, `L12`, `#12`, `0012:`
     let word = line.get(at..)?;
-    let (script, digits_at, marked) = if let Some(rest) = word.strip_prefix(b"line ").or(word.strip_prefix(b"Line ")) {
+    let (script, digits_at, marked) = if let Some(rest) = LINE_WORDS.iter().find_map(|label| word.strip_prefix(*label))
+    {
         (&b""[..], at + word.len() - rest.len(), true)
     } else if matches!(word.first(), Some(b'[' | b'(' | b'#' | b'L')) && word.get(1).is_some_and(u8::is_ascii_digit) {
         (&b""[..], at + 1, true)
@@ -68,7 +72,9 @@ fn parse(line: &[u8]) -> Option<Statement<'_>> {
     let close = *line.get(after)?;
     let closed = matches!(close, b':' | b']' | b')' | b'|' | b'\t' | b'>' | b';' | b',') || (marked && close == b' ');
     // `0012  statement`: padded, then a gap.
-    let padded = close == b' ' && (line.get(after + 1) == Some(&b' ') || digits.first() == Some(&b'0'));
+    let next = line.get(after + 1);
+    let padded =
+        close == b' ' && (matches!(next, Some(b' ' | b':' | b'|' | b'-' | b'>')) || digits.first() == Some(&b'0'));
     if !(closed || padded) || digits.get(length + 1).is_some_and(u8::is_ascii_digit) && close == b':' {
         return None;
     }
