@@ -72,18 +72,18 @@ pub trait Decoder: Sync {
     /// The system that writes such files.
     fn platform(&self) -> Platform;
 
-    /// The attributes of the fields that an entry was written with.
-    fn attributes(&self, fields: &str) -> Map<String, Value> {
+    /// The attributes of an entry, from its body and the fields that it was written with.
+    fn attributes(&self, _body: &str, fields: &str) -> Map<String, Value> {
         match serde_json::from_str(fields) {
             Ok(Value::Object(object)) => object,
             _ => Map::new(),
         }
     }
 
-    /// The fields of an entry, indented for people.
-    fn structured(&self, fields: &str) -> Option<String> {
-        let value: Value = serde_json::from_str(fields).ok()?;
-        serde_json::to_string_pretty(&value).ok()
+    /// An entry's fields in the form that its format has of itself, indented for people.
+    fn structured(&self, body: &str, fields: &str) -> Option<String> {
+        let attributes = self.attributes(body, fields);
+        (!attributes.is_empty()).then(|| serde_json::to_string_pretty(&attributes).ok())?
     }
 
     /// Changes when the decoder gives other results for the same bytes.
@@ -245,10 +245,10 @@ impl Lines<'_, '_> {
             };
             self.number += 1;
             let place = Place { line: self.number, offset: self.at, length: length as u64 };
-            let text = self.encoding.text(&rest[..length]);
+            let mut text = self.encoding.text(&rest[..length]);
             self.at += length as u64;
             self.pos += length;
-            let text = text.trim_end_matches(['\n', '\r']).to_owned();
+            text.truncate(text.trim_end_matches(['\n', '\r']).len());
             return Ok(Some(Line { place, text }));
         }
     }
@@ -259,11 +259,16 @@ pub struct Output {
     to: Box<dyn Write>,
     /// What it came to so far.
     pub account: Account,
+    line: Vec<u8>,
 }
 
 impl Output {
     fn new(to: impl Write + 'static) -> Self {
-        Self { to: Box::new(to), account: Account { encoding: "binary".into(), ..Account::default() } }
+        Self {
+            to: Box::new(to),
+            account: Account { encoding: "binary".into(), ..Account::default() },
+            line: Vec::new(),
+        }
     }
 
     /// Writes one entry.
@@ -271,36 +276,53 @@ impl Output {
     /// # Errors
     /// When it cannot be written.
     pub fn entry(&mut self, entry: &Entry<'_>) -> io::Result<()> {
-        let stamp = match entry.stamp {
-            Stamp::None => String::new(),
-            Stamp::Utc(ns, offset) => format!("U{ns},{offset}"),
-            Stamp::Local(ns) => format!("L{ns}"),
-            Stamp::NoYear(ns) => format!("Y{ns}"),
-            Stamp::TimeOfDay(ns) => format!("D{ns}"),
-            Stamp::Uptime(ns) => format!("B{ns}"),
-            Stamp::OutOfRange => "X".into(),
+        let line = &mut self.line;
+        line.clear();
+        line.push(0x1E);
+        let (kind, ns) = match entry.stamp {
+            Stamp::None => (None, None),
+            Stamp::Utc(ns, _) => (Some(b'U'), Some(ns)),
+            Stamp::Local(ns) => (Some(b'L'), Some(ns)),
+            Stamp::NoYear(ns) => (Some(b'Y'), Some(ns)),
+            Stamp::TimeOfDay(ns) => (Some(b'D'), Some(ns)),
+            Stamp::Uptime(ns) => (Some(b'B'), Some(ns)),
+            Stamp::OutOfRange => (Some(b'X'), None),
         };
-        let id = |id: Option<u32>| id.map(|id| id.to_string()).unwrap_or_default();
-        let Place { line, offset, length } = entry.place;
-        let body = entry.body.trim_end_matches(['\n', '\r']);
-        let (first, rest) = body.split_once('\n').map_or((body, None), |(first, rest)| (first, Some(rest)));
-        writeln!(
-            self.to,
-            "\u{1E}{stamp}\u{1F}{}\u{1F}{}\u{1F}{}\u{1F}{}\u{1F}{}\u{1F}{}\u{1F}{line}\u{1F}{offset}\u{1F}{length}\u{1F}{}",
-            entry.severity.0,
-            clean(entry.severity_text),
-            clean(entry.host),
-            clean(entry.component),
-            id(entry.pid),
-            id(entry.tid),
-            clean(first),
-        )?;
-        for line in rest.iter().flat_map(|rest| rest.split('\n')) {
-            writeln!(self.to, "{}", clean(line))?;
+        line.extend(kind);
+        ns.into_iter().for_each(|ns| number_to(line, ns));
+        if let Stamp::Utc(_, offset) = entry.stamp {
+            line.push(b',');
+            number_to(line, i64::from(offset));
         }
+        line.push(0x1F);
+        number_to(line, i64::from(entry.severity.0));
+        for text in [entry.severity_text, entry.host, entry.component] {
+            line.push(0x1F);
+            clean_to(line, text);
+        }
+        for id in [entry.pid, entry.tid] {
+            line.push(0x1F);
+            id.into_iter().for_each(|id| number_to(line, i64::from(id)));
+        }
+        let Place { line: first, offset, length } = entry.place;
+        for value in [first, offset, length] {
+            line.push(0x1F);
+            number_to(line, i64::try_from(value).unwrap_or(i64::MAX));
+        }
+        line.push(0x1F);
+        for (index, text) in entry.body.trim_end_matches(['\n', '\r']).split('\n').enumerate() {
+            if index > 0 {
+                line.push(b'\n');
+            }
+            clean_to(line, text);
+        }
+        line.push(b'\n');
         if !entry.fields.is_empty() {
-            writeln!(self.to, "\u{1D}{}", clean(entry.fields))?;
+            line.push(0x1D);
+            clean_to(line, entry.fields);
+            line.push(b'\n');
         }
+        self.to.write_all(line)?;
         self.account.entries += 1;
         self.account.event_bytes += length;
         Ok(())
@@ -314,10 +336,33 @@ impl Output {
     }
 }
 
-/// Text without the marks and line ends that the form of the entries uses.
-fn clean(text: &str) -> Cow<'_, str> {
-    let marks = ['\n', '\u{1D}', '\u{1E}', '\u{1F}'];
-    if text.contains(marks) { Cow::Owned(text.replace(marks, " ")) } else { Cow::Borrowed(text.trim_end_matches('\r')) }
+/// Adds text without the marks and line ends that the form of the entries uses.
+fn clean_to(line: &mut Vec<u8>, text: &str) {
+    let is_mark = |byte: &u8| matches!(byte, b'\n' | 0x1D..=0x1F);
+    let start = line.len();
+    line.extend_from_slice(text.strip_suffix('\r').unwrap_or(text).as_bytes());
+    if line[start..].iter().any(|byte| is_mark(byte)) {
+        line[start..].iter_mut().filter(|byte| is_mark(byte)).for_each(|byte| *byte = b' ');
+    }
+}
+
+/// Adds a number in decimal.
+fn number_to(line: &mut Vec<u8>, number: i64) {
+    let mut digits = [0_u8; 20];
+    let mut at = digits.len();
+    let mut rest = number.unsigned_abs();
+    loop {
+        at -= 1;
+        digits[at] = b'0' + (rest % 10) as u8;
+        rest /= 10;
+        if rest == 0 {
+            break;
+        }
+    }
+    if number < 0 {
+        line.push(b'-');
+    }
+    line.extend_from_slice(&digits[at..]);
 }
 
 /// The line format of the text that a decoder wrote.
@@ -398,14 +443,15 @@ impl LineFormat for Decoded {
         Record {
             body: body.trim_end_matches('\n').to_owned(),
             severity_text: (!word.is_empty()).then_some(word),
-            attributes: self.0.attributes(fields.trim_end_matches('\n')),
+            attributes: self.0.attributes(body.trim_end_matches('\n'), fields.trim_end_matches('\n')),
             place: Some(columns.place),
         }
     }
 
     fn structured(&self, text: &str) -> Option<String> {
-        let (_, fields) = text.split_once("\n\u{1D}")?;
-        self.0.structured(fields.trim_end_matches('\n'))
+        let rest = text.get(columns(text.as_bytes())?.body..)?;
+        let (body, fields) = rest.split_once("\n\u{1D}").unwrap_or((rest, ""));
+        self.0.structured(body.trim_end_matches('\n'), fields.trim_end_matches('\n'))
     }
 
     fn is_fields(&self, line: &[u8]) -> bool {

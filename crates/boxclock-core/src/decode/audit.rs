@@ -98,46 +98,20 @@ struct Open {
 
 impl Open {
     fn write(&self, out: &mut Output) -> io::Result<()> {
-        let mut attributes = Map::new();
-        let mut kinds = Vec::new();
-        for line in self.lines.iter().filter_map(|line| parse(line)) {
-            kinds.push(Value::from(line.kind));
-            for (key, value) in pairs(line.rest) {
-                let value = Value::from(readable(&key, value));
-                let key = name_of(&key);
-                match attributes.get_mut(&key) {
-                    None => {
-                        attributes.insert(key, value);
-                    }
-                    Some(known) if *known == value => {}
-                    Some(Value::Array(items)) => items.push(value),
-                    Some(first) => *first = Value::Array(vec![first.take(), value]),
-                }
-            }
-        }
-        let text = |key: &str| attributes.get(key).and_then(Value::as_str).unwrap_or_default().to_owned();
-        let (component, pid) = (text("process.name"), text("process.pid").parse().ok());
-        attributes.remove("process.pid");
-        attributes.insert("audit.types".into(), Value::Array(kinds));
-        let serial = self.stamp.rsplit(':').next().unwrap_or_default();
-        attributes.insert("audit.serial".into(), serial.parse::<u64>().map_or(Value::Null, Value::from));
-        let body: Vec<&str> = self.lines.iter().map(|line| without_stamp(line)).collect();
-        let body: Vec<String> = self
-            .lines
-            .iter()
-            .zip(body)
-            .map(|(line, rest)| match parse(line) {
-                Some(record) => format!("{} {rest}", record.kind),
-                None => line.clone(),
-            })
-            .collect();
+        let body = self.lines.join("\n");
+        let value = |name: &str| {
+            let at = body.find(name)? + name.len();
+            let rest = body.get(at..)?.trim_start_matches('"');
+            rest.split(['"', ' ', '\n']).next()
+        };
+        let component = value(" comm=").map(|name| readable("comm", name.to_owned()));
         out.entry(&Entry {
             stamp: time(&self.stamp),
             host: &self.node,
-            component: if component.is_empty() { "audit" } else { &component },
-            pid,
-            body: &body.join("\n"),
-            fields: &Value::Object(attributes).to_string(),
+            component: component.as_deref().unwrap_or("audit"),
+            pid: value(" pid=").and_then(|pid| pid.parse().ok()),
+            body: &body,
+            fields: self.stamp.rsplit(':').next().unwrap_or_default(),
             ..Entry::at(self.place)
         })?;
         // Records of other events may stand between: only what is its own counts.
@@ -146,8 +120,35 @@ impl Open {
     }
 }
 
-fn without_stamp(line: &str) -> &str {
-    line.split_once("): ").map_or("", |(_, rest)| rest)
+/// The fields of all records of an event.
+fn attributes(body: &str, serial: &str) -> Map<String, Value> {
+    let mut attributes = Map::new();
+    let mut kinds = Vec::new();
+    for line in body.lines() {
+        let (kind, rest) = line.split_once(' ').unwrap_or((line, ""));
+        kinds.push(Value::from(kind));
+        for (key, value) in pairs(rest) {
+            let value = Value::from(readable(&key, value));
+            let key = name_of(&key);
+            match attributes.get_mut(&key) {
+                None => {
+                    attributes.insert(key, value);
+                }
+                Some(known) if *known == value => {}
+                Some(Value::Array(items)) => items.push(value),
+                Some(first) => *first = Value::Array(vec![first.take(), value]),
+            }
+        }
+    }
+    attributes.remove("process.pid");
+    attributes.insert("audit.types".into(), Value::Array(kinds));
+    attributes.extend(serial.parse::<u64>().ok().map(|serial| ("audit.serial".to_owned(), Value::from(serial))));
+    attributes
+}
+
+/// A record as the body of its event has it: its type and its fields.
+fn shown(line: &Line, record: Option<&Record<'_>>) -> String {
+    record.map_or_else(|| line.text.clone(), |record| format!("{} {}", record.kind, record.rest))
 }
 
 /// What a field is called as an attribute; OpenTelemetry's name where there is one.
@@ -179,6 +180,10 @@ impl Decoder for Audit {
 
     fn platform(&self) -> Platform {
         Platform::Linux
+    }
+
+    fn attributes(&self, body: &str, fields: &str) -> Map<String, Value> {
+        attributes(body, fields)
     }
 
     fn decode(&self, input: &Input<'_>, out: &mut Output) -> io::Result<()> {
@@ -221,7 +226,7 @@ fn take(open: &mut VecDeque<Open>, line: &Line, out: &mut Output) {
         let ends = parsed.as_ref().is_some_and(|record| matches!(record.kind, "EOE"));
         event.done |= ends;
         if !ends {
-            event.lines.push(line.text.clone());
+            event.lines.push(shown(line, parsed.as_ref()));
         }
         return;
     }
@@ -232,7 +237,7 @@ fn take(open: &mut VecDeque<Open>, line: &Line, out: &mut Output) {
         node: parsed.as_ref().map_or_else(String::new, |record| record.node.to_owned()),
         place: line.place,
         end: line.place.offset + line.place.length,
-        lines: vec![line.text.clone()],
+        lines: vec![shown(line, parsed.as_ref())],
         bytes: line.place.length,
         done: alone,
     });

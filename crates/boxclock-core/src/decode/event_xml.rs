@@ -54,11 +54,11 @@ impl Decoder for EventXml {
         Platform::Windows
     }
 
-    fn structured(&self, fields: &str) -> Option<String> {
+    fn structured(&self, _: &str, fields: &str) -> Option<String> {
         Element::parse(fields).map(|event| event.to_pretty_xml())
     }
 
-    fn attributes(&self, fields: &str) -> Map<String, Value> {
+    fn attributes(&self, _: &str, fields: &str) -> Map<String, Value> {
         windows_event::attributes(fields)
     }
 

@@ -9,6 +9,7 @@ use std::collections::BTreeSet;
 use std::io::{self, Read};
 
 use rustc_hash::FxHashMap;
+use serde_json::{Map, Value};
 
 use super::journal_export::Fields;
 use super::{Decoder, Input, Output, Place};
@@ -233,6 +234,10 @@ impl Decoder for JournalBinary {
 
     fn platform(&self) -> Platform {
         Platform::Linux
+    }
+
+    fn attributes(&self, _: &str, fields: &str) -> Map<String, Value> {
+        super::journal_export::attributes(fields)
     }
 
     fn decode(&self, input: &Input<'_>, out: &mut Output) -> io::Result<()> {

@@ -62,18 +62,22 @@ impl Fields {
         let priority = self.get("PRIORITY").unwrap_or_default();
         let level = priority.parse::<u8>().ok().filter(|level| *level < 8);
         let component = ["SYSLOG_IDENTIFIER", "_COMM", "_SYSTEMD_UNIT"].iter().find_map(|name| self.get(name));
-        let mut fields: Map<String, Value> = Map::new();
+        let mut fields = String::new();
         for (name, value) in &self.list {
-            let value = Value::from(String::from_utf8_lossy(value));
-            match fields.get_mut(name) {
-                None => {
-                    fields.insert(name.clone(), value);
-                }
-                Some(Value::Array(items)) => items.push(value),
-                Some(first) => *first = Value::Array(vec![first.take(), value]),
+            if matches!(name.as_str(), "MESSAGE" | "PRIORITY" | "__REALTIME_TIMESTAMP") {
+                continue;
             }
+            fields.push_str(name);
+            fields.push('=');
+            let value = String::from_utf8_lossy(value);
+            // Fields are parted by tabs: those and line feeds inside are written with a backslash.
+            if value.bytes().any(|byte| matches!(byte, b'\\' | b'\t' | b'\n')) {
+                fields.push_str(&value.replace('\\', "\\\\").replace('\t', "\\t").replace('\n', "\\n"));
+            } else {
+                fields.push_str(&value);
+            }
+            fields.push('\t');
         }
-        let attributes = journal_attributes(fields.iter().map(|(name, value)| (name.as_str(), value.clone())));
         out.entry(&Entry {
             stamp,
             severity: level.map_or(Severity::NONE, Severity::from_syslog),
@@ -84,9 +88,41 @@ impl Fields {
             tid: self.get("TID").and_then(|tid| tid.parse().ok()),
             place,
             body: &self.get("MESSAGE").unwrap_or_default(),
-            fields: &Value::Object(attributes).to_string(),
+            fields: &fields,
         })
     }
+}
+
+/// The attributes of fields as [`Fields::write`] writes them. A field that occurs several times is a list.
+pub(super) fn attributes(text: &str) -> Map<String, Value> {
+    let mut fields: Map<String, Value> = Map::new();
+    for (name, value) in text.split('\t').filter_map(|field| field.split_once('=')) {
+        let value = Value::from(unescaped(value));
+        match fields.get_mut(name) {
+            None => {
+                fields.insert(name.to_owned(), value);
+            }
+            Some(Value::Array(items)) => items.push(value),
+            Some(first) => *first = Value::Array(vec![first.take(), value]),
+        }
+    }
+    journal_attributes(fields.iter().map(|(name, value)| (name.as_str(), value.clone())))
+}
+
+fn unescaped(text: &str) -> String {
+    let mut plain = String::with_capacity(text.len());
+    let mut letters = text.chars();
+    while let Some(letter) = letters.next() {
+        match letter {
+            '\\' => plain.push(match letters.next() {
+                Some('t') => '\t',
+                Some('n') => '\n',
+                other => other.unwrap_or('\\'),
+            }),
+            _ => plain.push(letter),
+        }
+    }
+    plain
 }
 
 fn is_name(name: &[u8]) -> bool {
@@ -157,6 +193,10 @@ impl Decoder for JournalExport {
 
     fn platform(&self) -> Platform {
         Platform::Linux
+    }
+
+    fn attributes(&self, _: &str, fields: &str) -> Map<String, Value> {
+        attributes(fields)
     }
 
     fn decode(&self, input: &Input<'_>, out: &mut Output) -> io::Result<()> {

@@ -116,36 +116,42 @@ struct Waiting {
 
 impl Waiting {
     fn write(&self, out: &mut Output) -> io::Result<()> {
-        let mut attributes = Map::new();
-        let mut text = self.text.as_str();
-        if let Some((before, duration)) = text.strip_suffix('>').and_then(|text| text.rsplit_once(" <"))
-            && let Ok(duration) = duration.parse::<f64>()
-        {
-            attributes.insert("syscall.duration_s".into(), Value::from(duration));
-            text = before;
-        }
-        let name = text.split_once('(').map(|(name, _)| name).filter(|name| is_call_name(name));
-        attributes.extend(name.map(|name| ("syscall.name".to_owned(), Value::from(name))));
-        if let Some(result) = text.rfind("= ").and_then(|at| text.get(at + 2..)).filter(|_| name.is_some()) {
-            let mut words = result.split(' ');
-            attributes.extend(words.next().map(|word| ("syscall.result".to_owned(), Value::from(word))));
-            let error = words.next().filter(|word| {
-                word.starts_with('E') && word.bytes().all(|byte| byte.is_ascii_uppercase() || byte.is_ascii_digit())
-            });
-            attributes.extend(error.map(|word| ("error.type".to_owned(), Value::from(word))));
-        }
-        if self.open {
-            attributes.insert("syscall.unfinished".into(), true.into());
-        }
+        let name = self.text.split_once('(').map(|(name, _)| name).filter(|name| is_call_name(name));
         out.entry(&Entry {
             stamp: self.stamp,
             component: name.unwrap_or_default(),
             pid: self.pid,
             body: &self.text,
-            fields: &Value::Object(attributes).to_string(),
+            fields: if self.open { "unfinished" } else { "" },
             ..Entry::at(self.place)
         })
     }
+}
+
+/// What a call says: its name, result, error and duration.
+fn attributes(body: &str, fields: &str) -> Map<String, Value> {
+    let mut attributes = Map::new();
+    let mut text = body.lines().next().unwrap_or_default();
+    if let Some((before, duration)) = text.strip_suffix('>').and_then(|text| text.rsplit_once(" <"))
+        && let Ok(duration) = duration.parse::<f64>()
+    {
+        attributes.insert("syscall.duration_s".into(), Value::from(duration));
+        text = before;
+    }
+    let name = text.split_once('(').map(|(name, _)| name).filter(|name| is_call_name(name));
+    attributes.extend(name.map(|name| ("syscall.name".to_owned(), Value::from(name))));
+    if let Some(result) = text.rfind("= ").and_then(|at| text.get(at + 2..)).filter(|_| name.is_some()) {
+        let mut words = result.split(' ');
+        attributes.extend(words.next().map(|word| ("syscall.result".to_owned(), Value::from(word))));
+        let is_error = |word: &&str| {
+            word.starts_with('E') && word.bytes().all(|byte| byte.is_ascii_uppercase() || byte.is_ascii_digit())
+        };
+        attributes.extend(words.next().filter(is_error).map(|word| ("error.type".to_owned(), Value::from(word))));
+    }
+    if fields == "unfinished" {
+        attributes.insert("syscall.unfinished".into(), true.into());
+    }
+    attributes
 }
 
 impl Decoder for SyscallTrace {
@@ -164,6 +170,10 @@ impl Decoder for SyscallTrace {
 
     fn platform(&self) -> Platform {
         Platform::Linux
+    }
+
+    fn attributes(&self, body: &str, fields: &str) -> Map<String, Value> {
+        attributes(body, fields)
     }
 
     fn decode(&self, input: &Input<'_>, out: &mut Output) -> io::Result<()> {

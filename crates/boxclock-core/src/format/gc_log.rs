@@ -45,21 +45,24 @@ fn decorations(line: &[u8]) -> Option<Decorations<'_>> {
 impl<'a> Decorations<'a> {
     /// Takes what a bracket says; `false` if it is no decoration.
     fn take(&mut self, content: &'a [u8]) -> bool {
-        if let Some((civil, end)) = scan::iso(content).filter(|(_, end)| *end == content.len()) {
-            let _ = end;
-            self.stamp = Some(civil.stamp());
-        } else if let Some(ns) = uptime(content) {
-            self.uptime.get_or_insert(ns);
-        } else if self.level.is_none()
-            && matches!(content, b"trace" | b"debug" | b"info" | b"warning" | b"error")
-            && let Some(severity) = Severity::from_word(content)
-        {
+        if content.first().is_some_and(u8::is_ascii_digit) {
+            if content.last() == Some(&b's') {
+                let Some(ns) = uptime(content) else { return false };
+                self.uptime.get_or_insert(ns);
+            } else if let Some(id) = number(content) {
+                let slot = usize::from(self.numbers[0].is_some());
+                self.numbers[slot] = Some(id);
+            } else {
+                let Some((civil, _)) = scan::iso(content).filter(|(_, end)| *end == content.len()) else {
+                    return false;
+                };
+                self.stamp = Some(civil.stamp());
+            }
+        } else if self.level.is_none() {
+            let known = matches!(content, b"trace" | b"debug" | b"info" | b"warning" | b"error");
+            let Some(severity) = Severity::from_word(content).filter(|_| known) else { return false };
             self.level = Some((severity, content));
-        } else if let Some(id) = number(content) {
-            let slot = usize::from(self.numbers[0].is_some());
-            self.numbers[slot] = Some(id);
-        } else if self.level.is_some()
-            && self.tags.is_none()
+        } else if self.tags.is_none()
             && content.iter().all(|byte| byte.is_ascii_lowercase() || matches!(byte, b',' | b'_' | b'0'..=b'9'))
         {
             self.tags = Some(content);
@@ -72,23 +75,25 @@ impl<'a> Decorations<'a> {
 
 /// `0.005s`, `5ms` or `5012345ns`: time since the machine started.
 fn uptime(text: &[u8]) -> Option<i64> {
-    let text = std::str::from_utf8(text).ok()?;
-    let (digits, scale) = match text.strip_suffix("ms") {
+    let (digits, scale) = match text.strip_suffix(b"ms") {
         Some(digits) => (digits, 1_000_000),
-        None => match text.strip_suffix("ns") {
+        None => match text.strip_suffix(b"ns") {
             Some(digits) => (digits, 1),
-            None => (text.strip_suffix('s')?, SECOND),
+            None => (text.strip_suffix(b"s")?, SECOND),
         },
     };
+    let point = digits.iter().position(|byte| matches!(byte, b'.' | b','));
+    let (whole, fraction) = point.map_or((digits, &[][..]), |point| (&digits[..point], &digits[point + 1..]));
+    let value = |digits: &[u8]| {
+        let plain = !digits.is_empty() && digits.len() <= 15 && digits.iter().all(u8::is_ascii_digit);
+        plain.then(|| digits.iter().fold(0_i64, |value, digit| value * 10 + i64::from(digit - b'0')))
+    };
     if scale != SECOND {
-        let count: i64 = digits.parse().ok()?;
         // Larger numbers are milliseconds or nanoseconds since the epoch, or of no fixed start.
-        return count.checked_mul(scale).filter(|_| digits.len() <= 15);
+        return value(whole).filter(|_| point.is_none())?.checked_mul(scale);
     }
-    let (whole, fraction) = digits.split_once(['.', ','])?;
-    let whole: i64 = whole.parse().ok().filter(|whole| (0..1 << 32).contains(whole))?;
-    let nanos: i64 = format!("{fraction:0<9}").get(..9)?.parse().ok()?;
-    (!fraction.is_empty()).then_some(whole * SECOND + nanos)
+    let scale = SECOND / 10_i64.checked_pow(u32::try_from(fraction.len()).ok().filter(|length| *length <= 9)?)?;
+    value(whole).filter(|whole| *whole < 1 << 32)?.checked_mul(SECOND)?.checked_add(value(fraction)? * scale)
 }
 
 /// The older form: `2026-04-12T02:31:07.442+0200: 1.234: [GC`.

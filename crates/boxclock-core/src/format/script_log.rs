@@ -26,6 +26,8 @@ pub(super) struct ScriptLog;
 const LINE_WORDS: [&[u8]; 7] = [b"line ", b"Line ", b"line: ", b"Line: ", b"LINE ", b"line=", b"ln "];
 
 struct Statement<'a> {
+    /// Whether the number can be nothing else: behind a script's name or a word for it, or padded.
+    sure: bool,
     civil: Civil,
     script: &'a [u8],
     number: u32,
@@ -82,7 +84,10 @@ fn parse(line: &[u8]) -> Option<Statement<'_>> {
     while matches!(line.get(body), Some(b' ' | b'\t' | b':' | b'|' | b'-')) {
         body += 1;
     }
-    Some(Statement { civil, script, number: line_number, body })
+    let sure = marked && !matches!(word.first(), Some(b'[' | b'(' | b'#'))
+        || script.contains(&b'.')
+        || digits.first() == Some(&b'0');
+    Some(Statement { sure, civil, script, number: line_number, body })
 }
 
 impl LineFormat for ScriptLog {
@@ -126,9 +131,12 @@ impl LineFormat for ScriptLog {
     }
 
     fn fit(&self, lines: &[&[u8]]) -> Fit {
-        let found: Vec<u32> = lines.iter().filter_map(|line| parse(line)).map(|found| found.number).collect();
-        let distinct = found.iter().collect::<HashSet<_>>().len();
-        let numbered = found.len() * 10 >= lines.len() * 7 && (distinct * 3 >= found.len() || distinct >= 12);
+        let found: Vec<(u32, bool)> =
+            lines.iter().filter_map(|line| parse(line)).map(|found| (found.number, found.sure)).collect();
+        let distinct = found.iter().map(|(number, _)| number).collect::<HashSet<_>>().len();
+        let sure = found.iter().filter(|(_, sure)| *sure).count() * 10 >= found.len() * 9;
+        let varied = sure || distinct * 3 >= found.len() || distinct >= 12;
+        let numbered = found.len() * 10 >= lines.len() * 7 && varied;
         Fit { heads: if numbered && distinct > 1 { found.len() } else { 0 }, ..Fit::default() }
     }
 }
