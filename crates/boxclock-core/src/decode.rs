@@ -289,7 +289,9 @@ impl Output {
             Stamp::OutOfRange => (Some(b'X'), None),
         };
         line.extend(kind);
-        ns.into_iter().for_each(|ns| number_to(line, ns));
+        if let Some(ns) = ns {
+            number_to(line, ns);
+        }
         if let Stamp::Utc(_, offset) = entry.stamp {
             line.push(b',');
             number_to(line, i64::from(offset));
@@ -302,7 +304,9 @@ impl Output {
         }
         for id in [entry.pid, entry.tid] {
             line.push(0x1F);
-            id.into_iter().for_each(|id| number_to(line, i64::from(id)));
+            if let Some(id) = id {
+                number_to(line, i64::from(id));
+            }
         }
         let Place { line: first, offset, length } = entry.place;
         for value in [first, offset, length] {
@@ -341,7 +345,7 @@ fn clean_to(line: &mut Vec<u8>, text: &str) {
     let is_mark = |byte: &u8| matches!(byte, b'\n' | 0x1D..=0x1F);
     let start = line.len();
     line.extend_from_slice(text.strip_suffix('\r').unwrap_or(text).as_bytes());
-    if line[start..].iter().any(|byte| is_mark(byte)) {
+    if line[start..].iter().any(&is_mark) {
         line[start..].iter_mut().filter(|byte| is_mark(byte)).for_each(|byte| *byte = b' ');
     }
 }

@@ -164,6 +164,12 @@ pub trait LineFormat: Sync {
         true
     }
 
+    /// Whether a line without severity whose words look bad counts as a problem. In logs of accesses and of steps such words are
+    /// names of things.
+    fn judges_words(&self) -> bool {
+        true
+    }
+
     /// Whether a line of a record holds its fields, not its text: no codes are looked for there.
     fn is_fields(&self, _line: &[u8]) -> bool {
         false

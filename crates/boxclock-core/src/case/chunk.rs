@@ -249,7 +249,7 @@ impl<'a> Builder<'a> {
         let actor = self.actor(head);
         let mut flags = known;
         let body = line.get(head.body..).unwrap_or_default();
-        if head.severity == Severity::NONE && self.detected.format.name() != "dpkg" && looks_bad(body) {
+        if head.severity == Severity::NONE && self.detected.format.judges_words() && looks_bad(body) {
             flags |= flag::SUSPECT;
         }
         self.segment.times.push(time);

@@ -204,6 +204,9 @@ fn month_name_day(bytes: &[u8], at: usize, civil: &mut Civil) -> Option<usize> {
 
 /// Steps over `Sun `, `Sunday, ` and the like.
 fn weekday(bytes: &[u8]) -> usize {
+    if !bytes.first().is_some_and(|first| b"mtwfs".contains(&(first | 32))) {
+        return 0;
+    }
     let length = bytes.iter().take(12).take_while(|byte| byte.is_ascii_alphabetic()).count();
     let word = bytes.get(..length).unwrap_or_default().to_ascii_lowercase();
     let days: [&[u8]; 14] = [
@@ -420,6 +423,12 @@ const LONG_ENDS: [(&str, u8); 19] = [
 
 /// A month's name at `at`, in any case, with or without accents and a dot; gives the month and where the name ends.
 fn month_name(bytes: &[u8], at: usize) -> Option<(u8, usize)> {
+    // English short forms mean the same month in every language that has them, and are by far the most frequent.
+    if let Some(month) = bytes.get(at..).and_then(scan::month_of)
+        && !bytes.get(at + 3).is_some_and(|byte| byte.is_ascii_alphabetic() || *byte >= 0x80 || *byte == b'.')
+    {
+        return Some((month, at + 3));
+    }
     let mut name = [0_u8; 12];
     let mut length = 0;
     let mut end = at;

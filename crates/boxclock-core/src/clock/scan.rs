@@ -291,7 +291,7 @@ fn zone_word(word: &[u8]) -> Option<i32> {
 }
 
 /// The month of a three-letter English name, in any case.
-fn month_of(bytes: &[u8]) -> Option<u8> {
+pub(super) fn month_of(bytes: &[u8]) -> Option<u8> {
     let name = bytes.get(..3)?;
     const NAMES: &[u8; 36] = b"janfebmaraprmayjunjulaugsepoctnovdec";
     let lower = [name[0] | 32, name[1] | 32, name[2] | 32];

@@ -9,6 +9,9 @@
 //! each offset that is followed leads to a template definition, whose nesting is limited too.
 
 use std::fmt::Write;
+use std::rc::Rc;
+
+use rustc_hash::FxHashMap;
 
 use super::windows_event::{DEPTH, Element};
 use crate::clock::{scan, to_rfc3339};
@@ -71,9 +74,14 @@ struct Value {
     length: usize,
 }
 
+/// The names of a chunk that have been met, by their offset; each with where it ends.
+#[derive(Default)]
+pub(super) struct Names(FxHashMap<usize, Option<(Rc<str>, usize)>>);
+
 /// Reads the binary XML of one record.
 pub(super) struct BinXml<'a> {
     chunk: &'a [u8],
+    names: &'a mut Names,
     items: usize,
     text_bytes: usize,
 }
@@ -82,13 +90,13 @@ pub(super) struct BinXml<'a> {
 type Values<'v> = Option<&'v [Value]>;
 
 impl<'a> BinXml<'a> {
-    pub(super) fn new(chunk: &'a [u8]) -> Self {
-        Self { chunk, items: 0, text_bytes: 0 }
+    pub(super) fn new(chunk: &'a [u8], names: &'a mut Names) -> Self {
+        Self { chunk, names, items: 0, text_bytes: 0 }
     }
 
     /// The first element of the fragment in `from..to` of the chunk.
     pub(super) fn element(mut self, from: usize, to: usize) -> Result<Element> {
-        let mut root = Element::default();
+        let mut root = Element::named("");
         let mut cursor = Cursor { chunk: self.chunk, at: from, end: to.min(self.chunk.len()) };
         self.content(&mut cursor, None, &mut root, 0)?;
         root.children.into_iter().next().ok_or(Wrong("no element", from))
@@ -213,7 +221,7 @@ impl<'a> BinXml<'a> {
                 cursor.take(1)?;
                 self.count(cursor.at, 0)?;
                 let name = self.name(cursor)?;
-                let mut holder = Element::default();
+                let mut holder = Element::named("");
                 while cursor.peek().is_some_and(|token| matches!(token & 0xBF, 0x05 | 0x08 | 0x09 | 0x0D | 0x0E)) {
                     self.text(cursor, values, &mut holder, depth + 1)?;
                 }
@@ -231,14 +239,14 @@ impl<'a> BinXml<'a> {
     }
 
     /// Whether a name can stand at `at`: its offset is that of the next bytes, or leads back.
-    fn name_fits(&self, at: usize) -> bool {
+    fn name_fits(&mut self, at: usize) -> bool {
         let Some(bytes) = self.chunk.get(at..).and_then(|rest| rest.first_chunk::<4>()) else { return false };
         let offset = u32::from_le_bytes(*bytes) as usize;
         offset == at + 4 || (offset >= 128 && offset < at && self.name_at(offset).is_some())
     }
 
     /// A name: where it stands for the first time it follows at once.
-    fn name(&mut self, cursor: &mut Cursor<'a>) -> Result<String> {
+    fn name(&mut self, cursor: &mut Cursor<'a>) -> Result<Rc<str>> {
         let offset = cursor.u32()? as usize;
         let (name, end) = self.name_at(offset).ok_or(Wrong("a name that is not there", cursor.at))?;
         if offset == cursor.at {
@@ -249,12 +257,16 @@ impl<'a> BinXml<'a> {
     }
 
     /// Next name's offset (4 bytes), hash (2), length in UTF-16 units (2), the units, a zero unit.
-    fn name_at(&self, offset: usize) -> Option<(String, usize)> {
-        let rest = self.chunk.get(offset..)?;
-        let count = usize::from(u16::from_le_bytes(*rest.get(6..)?.first_chunk::<2>()?));
-        let text = utf16(rest.get(8..8 + count * 2)?);
-        let good = !text.is_empty() && !text.contains(|letter: char| letter.is_control() || "<>&\"' ".contains(letter));
-        good.then_some((text, offset + 8 + count * 2 + 2))
+    fn name_at(&mut self, offset: usize) -> Option<(Rc<str>, usize)> {
+        let chunk = self.chunk;
+        let read = || {
+            let rest = chunk.get(offset..)?;
+            let count = usize::from(u16::from_le_bytes(*rest.get(6..)?.first_chunk::<2>()?));
+            let text = utf16(rest.get(8..8 + count * 2)?);
+            let bad = |letter: char| letter.is_control() || "<>&\"' ".contains(letter);
+            (!text.is_empty() && !text.contains(bad)).then(|| (Rc::from(text), offset + 8 + count * 2 + 2))
+        };
+        self.names.0.entry(offset).or_insert_with(read).clone()
     }
 
     /// A template instance: which template, and the values for its substitutions.
@@ -311,6 +323,13 @@ impl<'a> BinXml<'a> {
 }
 
 fn utf16(bytes: &[u8]) -> String {
+    if bytes.chunks_exact(2).all(|pair| pair[0] < 0x80 && pair[1] == 0) {
+        // Nearly all of it is plain.
+        let plain: Vec<u8> = bytes.chunks_exact(2).map(|pair| pair[0]).collect();
+        let mut text = String::from_utf8(plain).unwrap_or_default();
+        text.truncate(text.trim_end_matches('\0').len());
+        return text;
+    }
     let units = bytes.chunks_exact(2).map(|pair| u16::from_le_bytes([pair[0], pair[1]]));
     let text: String = char::decode_utf16(units).map(|unit| unit.unwrap_or('\u{FFFD}')).collect();
     text.trim_end_matches('\0').to_owned()

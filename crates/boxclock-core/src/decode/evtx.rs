@@ -15,7 +15,7 @@ use std::io;
 
 use serde_json::{Map, Value};
 
-use super::binxml::BinXml;
+use super::binxml::{BinXml, Names};
 use super::windows_event::{self, Element};
 use super::{Decoder, Input, Output, Place};
 use crate::case::Trouble;
@@ -123,6 +123,7 @@ fn chunk(chunk: &[u8], offset: u64, records: &mut u64, out: &mut Output) -> io::
     if crc32fast::hash(data) != u32_at(chunk, 52) {
         out.trouble(Trouble::note(format!("the checksum of the records in the chunk at byte {offset} is wrong")));
     }
+    let mut names = Names::default();
     let mut at = RECORDS_AT;
     let mut last_number = None;
     while at + RECORD_LEAST <= chunk.len() {
@@ -134,7 +135,7 @@ fn chunk(chunk: &[u8], offset: u64, records: &mut u64, out: &mut Output) -> io::
         }
         match record_size(chunk, at) {
             Some(size) => {
-                record(chunk, offset, at, size, records, out)?;
+                record((chunk, &mut names), (offset, at, size), records, out)?;
                 last_number = Some(number);
                 at += size;
             }
@@ -157,10 +158,11 @@ fn chunk(chunk: &[u8], offset: u64, records: &mut u64, out: &mut Output) -> io::
 /// Finds records in a chunk whose header is lost; gives how many there were.
 fn damaged_chunk(chunk: &[u8], offset: u64, records: &mut u64, out: &mut Output) -> io::Result<u64> {
     let mut found = 0;
+    let mut names = Names::default();
     let mut at = 0;
     while let Some(next) = next_record(chunk, at) {
         let Some(size) = record_size(chunk, next) else { break };
-        record(chunk, offset, next, size, records, out)?;
+        record((chunk, &mut names), (offset, next, size), records, out)?;
         found += 1;
         at = next + size;
     }
@@ -186,11 +188,17 @@ fn next_record(chunk: &[u8], from: usize) -> Option<usize> {
     }
 }
 
-fn record(chunk: &[u8], offset: u64, at: usize, size: usize, records: &mut u64, out: &mut Output) -> io::Result<()> {
+/// Writes the record of a size at a place of the chunk, which is at an offset of the file.
+fn record(
+    (chunk, names): (&[u8], &mut Names),
+    (offset, at, size): (u64, usize, usize),
+    records: &mut u64,
+    out: &mut Output,
+) -> io::Result<()> {
     *records += 1;
     let place = Place { line: *records, offset: offset + at as u64, length: size as u64 };
     let written = scan::filetime(i64::from_le_bytes(u64_at(chunk, at + 16).to_le_bytes()));
-    match BinXml::new(chunk).element(at + 24, at + size - 4) {
+    match BinXml::new(chunk, names).element(at + 24, at + size - 4) {
         Ok(event) => windows_event::write(&event, written, place, out),
         Err(wrong) => {
             let where_ = offset + wrong.1 as u64;

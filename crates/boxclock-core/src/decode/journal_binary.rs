@@ -7,11 +7,12 @@
 
 use std::collections::BTreeSet;
 use std::io::{self, Read};
+use std::rc::Rc;
 
 use rustc_hash::FxHashMap;
 use serde_json::{Map, Value};
 
-use super::journal_export::Fields;
+use super::journal_export::{Field, Fields};
 use super::{Decoder, Input, Output, Place};
 use crate::case::Trouble;
 use crate::code::Platform;
@@ -95,14 +96,11 @@ struct Object {
     size: u64,
 }
 
-/// A field's name and value.
-type Field = (Vec<u8>, Vec<u8>);
-
 struct Journal<'a, 'b> {
     pages: Pages<'a, 'b>,
     len_bytes: u64,
     compact: bool,
-    fields: FxHashMap<u64, Option<Field>>,
+    fields: FxHashMap<u64, Option<Rc<Field>>>,
 }
 
 impl Journal<'_, '_> {
@@ -117,7 +115,7 @@ impl Journal<'_, '_> {
     }
 
     /// The field of the data object at `offset`: its name and value.
-    fn field(&mut self, offset: u64) -> io::Result<Option<Field>> {
+    fn field(&mut self, offset: u64) -> io::Result<Option<Rc<Field>>> {
         if let Some(known) = self.fields.get(&offset) {
             return Ok(known.clone());
         }
@@ -128,7 +126,7 @@ impl Journal<'_, '_> {
                 let payload = self.pages.bytes(offset + payload_at, size)?;
                 unpack(payload, object.flags).and_then(|payload| {
                     let equals = memchr::memchr(b'=', &payload)?;
-                    Some((payload[..equals].to_vec(), payload[equals + 1..].to_vec()))
+                    Some(Rc::new(Field::new(&payload[..equals], &payload[equals + 1..])))
                 })
             }
             _ => None,
@@ -156,7 +154,7 @@ impl Journal<'_, '_> {
         for item in items.chunks_exact(item_bytes as usize) {
             let at = if self.compact { u64::from(u32_at(item, 0)) } else { u64_at(item, 0) };
             match self.field(at)? {
-                Some((name, value)) => fields.add(&name, value),
+                Some(field) => fields.add(field),
                 None if at == 0 => {}
                 None => missing += 1,
             }
@@ -164,10 +162,11 @@ impl Journal<'_, '_> {
         if missing > 0 {
             out.trouble(Trouble::lost(format!("the entry at byte {offset} has {missing} fields that cannot be read")));
         }
-        fields.add(b"__SEQNUM", seqnum.to_string().into_bytes());
-        fields.add(b"__MONOTONIC_TIMESTAMP", monotonic.to_string().into_bytes());
+        let mut add = |name: &[u8], value: &str| fields.add(Rc::new(Field::new(name, value.as_bytes())));
+        add(b"__SEQNUM", &seqnum.to_string());
+        add(b"__MONOTONIC_TIMESTAMP", &monotonic.to_string());
         if !fields.has("_BOOT_ID") {
-            fields.add(b"_BOOT_ID", boot.into_bytes());
+            fields.add(Rc::new(Field::new(b"_BOOT_ID", boot.as_bytes())));
         }
         let place = Place { line: number, offset, length: size };
         fields.write(Some(i64::try_from(realtime).unwrap_or(i64::MAX)), place, out)
@@ -274,7 +273,8 @@ impl Decoder for JournalBinary {
 
 fn walk(journal: &mut Journal<'_, '_>, header: &[u8], out: &mut Output) -> io::Result<()> {
     let tail = u64_at(header, 136);
-    let mut at = u64_at(header, 88).max(HEADER_LEAST as u64).next_multiple_of(8);
+    let aligned = |at: u64| at.checked_next_multiple_of(8).unwrap_or(u64::MAX);
+    let mut at = aligned(u64_at(header, 88).max(HEADER_LEAST as u64));
     let mut number = 0;
     let mut places: Option<BTreeSet<u64>> = None;
     while at < journal.len_bytes {
@@ -284,7 +284,7 @@ fn walk(journal: &mut Journal<'_, '_>, header: &[u8], out: &mut Output) -> io::R
                     number += 1;
                     journal.entry(at, object.size, number, out)?;
                 }
-                at = at.saturating_add(object.size).next_multiple_of(8);
+                at = aligned(at.saturating_add(object.size));
             }
             // Behind the last object there is only room.
             None if at > tail => break,

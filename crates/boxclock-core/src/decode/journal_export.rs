@@ -5,6 +5,7 @@
 //! the length in 8 bytes little-endian, the value, a line feed.
 
 use std::io;
+use std::rc::Rc;
 
 use serde_json::{Map, Value};
 
@@ -22,31 +23,52 @@ pub(super) struct JournalExport;
 /// Fields of one entry.
 const FIELDS: usize = 1024;
 
+/// A field: its name, its value as text, and both as the entry's fields have them.
+#[derive(Debug)]
+pub(super) struct Field {
+    name: String,
+    value: String,
+    written: String,
+}
+
+impl Field {
+    pub(super) fn new(name: &[u8], value: &[u8]) -> Self {
+        let (name, value) = (String::from_utf8_lossy(name).into_owned(), String::from_utf8_lossy(value).into_owned());
+        let mut written = String::new();
+        if !matches!(name.as_str(), "MESSAGE" | "PRIORITY" | "__REALTIME_TIMESTAMP") {
+            // Fields are parted by tabs: those and line feeds inside are written with a backslash.
+            let plain = !value.bytes().any(|byte| matches!(byte, b'\\' | b'\t' | b'\n'));
+            let escaped = || value.replace('\\', "\\\\").replace('\t', "\\t").replace('\n', "\\n");
+            written = if plain { [&name, "=", &value, "\t"].concat() } else { [&name, "=", &escaped(), "\t"].concat() };
+        }
+        Self { name, value, written }
+    }
+}
+
 /// The fields of one entry.
 #[derive(Default)]
 pub(super) struct Fields {
-    list: Vec<(String, Vec<u8>)>,
+    list: Vec<Rc<Field>>,
 }
 
 impl Fields {
     /// Adds a field; what is beyond the limits of a record is left out.
-    pub(super) fn add(&mut self, name: &[u8], value: Vec<u8>) {
+    pub(super) fn add(&mut self, field: Rc<Field>) {
         if self.list.len() < FIELDS {
-            self.list.push((String::from_utf8_lossy(name).into_owned(), value));
+            self.list.push(field);
         }
     }
 
     pub(super) fn has(&self, name: &str) -> bool {
-        self.list.iter().any(|(key, _)| key == name)
+        self.list.iter().any(|field| field.name == name)
     }
 
     pub(super) fn is_empty(&self) -> bool {
         self.list.is_empty()
     }
 
-    fn get(&self, name: &str) -> Option<String> {
-        let value = self.list.iter().find(|(key, _)| key == name)?;
-        Some(String::from_utf8_lossy(&value.1).into_owned())
+    fn get(&self, name: &str) -> Option<&str> {
+        self.list.iter().find(|field| field.name == name).map(|field| field.value.as_str())
     }
 
     /// Writes the entry. A field that occurs several times is a list.
@@ -62,32 +84,17 @@ impl Fields {
         let priority = self.get("PRIORITY").unwrap_or_default();
         let level = priority.parse::<u8>().ok().filter(|level| *level < 8);
         let component = ["SYSLOG_IDENTIFIER", "_COMM", "_SYSTEMD_UNIT"].iter().find_map(|name| self.get(name));
-        let mut fields = String::new();
-        for (name, value) in &self.list {
-            if matches!(name.as_str(), "MESSAGE" | "PRIORITY" | "__REALTIME_TIMESTAMP") {
-                continue;
-            }
-            fields.push_str(name);
-            fields.push('=');
-            let value = String::from_utf8_lossy(value);
-            // Fields are parted by tabs: those and line feeds inside are written with a backslash.
-            if value.bytes().any(|byte| matches!(byte, b'\\' | b'\t' | b'\n')) {
-                fields.push_str(&value.replace('\\', "\\\\").replace('\t', "\\t").replace('\n', "\\n"));
-            } else {
-                fields.push_str(&value);
-            }
-            fields.push('\t');
-        }
+        let fields: String = self.list.iter().map(|field| field.written.as_str()).collect();
         out.entry(&Entry {
             stamp,
             severity: level.map_or(Severity::NONE, Severity::from_syslog),
-            severity_text: &priority,
-            host: &self.get("_HOSTNAME").unwrap_or_default(),
-            component: &component.unwrap_or_default(),
+            severity_text: priority,
+            host: self.get("_HOSTNAME").unwrap_or_default(),
+            component: component.unwrap_or_default(),
             pid: self.get("_PID").or_else(|| self.get("SYSLOG_PID")).and_then(|pid| pid.parse().ok()),
             tid: self.get("TID").and_then(|tid| tid.parse().ok()),
             place,
-            body: &self.get("MESSAGE").unwrap_or_default(),
+            body: self.get("MESSAGE").unwrap_or_default(),
             fields: &fields,
         })
     }
@@ -222,7 +229,9 @@ impl Decoder for JournalExport {
                         out.account.attached_lines += 1;
                     }
                     match memchr::memchr(b'=', &line) {
-                        Some(end) if is_name(&line[..end]) => fields.add(&line[..end], line[end + 1..].to_vec()),
+                        Some(end) if is_name(&line[..end]) => {
+                            fields.add(Rc::new(Field::new(&line[..end], &line[end + 1..])));
+                        }
                         None if is_name(&line) => {
                             if !binary(&mut forward, &line, &mut fields, out)? {
                                 break;
@@ -273,7 +282,7 @@ fn binary(forward: &mut Forward<'_, '_>, name: &[u8], fields: &mut Fields, out: 
             limits::RECORD_BYTES
         )));
     }
-    fields.add(name, value);
+    fields.add(Rc::new(Field::new(name, &value)));
     let mut skip = length;
     while skip > 0 {
         let step = forward.fill(1)?.len().min(usize::try_from(skip).unwrap_or(usize::MAX));

@@ -473,6 +473,17 @@ fn journal_file_with_every_compression() {
     assert_eq!(events.len(), 0);
 }
 
+/// Found by fuzzing: a header that says that it is as long as numbers go.
+#[test]
+fn a_journal_header_without_end() {
+    let mut bytes = vec![0; 240];
+    bytes[..8].copy_from_slice(b"LPKSHHRH");
+    bytes[88..96].fill(0xFF);
+    let (events, account) = decoded("journal-binary", &bytes);
+    assert_eq!(events.len(), 0);
+    assert!(account.trouble[0].text.contains("cut off at byte 240"), "{:?}", account.trouble);
+}
+
 #[test]
 fn logins_by_the_c_library_layout() {
     let record = |kind: u16, pid: u32, line: &str, user: &str, host: &str, seconds: u32| {

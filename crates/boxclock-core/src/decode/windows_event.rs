@@ -6,6 +6,7 @@
 
 use std::fmt::Write;
 use std::io;
+use std::rc::Rc;
 
 use quick_xml::Reader;
 use quick_xml::escape::{escape, resolve_predefined_entity};
@@ -20,30 +21,33 @@ use crate::severity::Severity;
 pub(super) const DEPTH: usize = 64;
 
 /// An element with its attributes, text and children.
-#[derive(Clone, Debug, Default, PartialEq)]
+#[derive(Clone, Debug, PartialEq)]
 pub(super) struct Element {
-    pub name: String,
-    pub attributes: Vec<(String, String)>,
+    pub name: Rc<str>,
+    pub attributes: Vec<(Rc<str>, String)>,
     pub text: String,
     pub children: Vec<Element>,
 }
 
 impl Element {
-    pub(super) fn named(name: impl Into<String>) -> Self {
-        Self { name: name.into(), ..Self::default() }
+    pub(super) fn named(name: impl Into<Rc<str>>) -> Self {
+        Self { name: name.into(), attributes: Vec::new(), text: String::new(), children: Vec::new() }
     }
 
     /// The child of a name, whatever prefix it has.
     fn child(&self, name: &str) -> Option<&Self> {
-        self.children.iter().find(|child| child.local() == name)
+        self.children.iter().find(|child| &*child.name == name || child.local() == name)
     }
 
     fn local(&self) -> &str {
-        self.name.rsplit_once(':').map_or(&self.name, |(_, local)| local)
+        match memchr::memchr(b':', self.name.as_bytes()) {
+            Some(colon) => &self.name[colon + 1..],
+            None => &self.name,
+        }
     }
 
     fn attribute(&self, name: &str) -> Option<&str> {
-        self.attributes.iter().find(|(key, _)| key == name).map(|(_, value)| value.as_str())
+        self.attributes.iter().find(|(key, _)| &**key == name).map(|(_, value)| value.as_str())
     }
 
     /// The text of the child of a name.
@@ -82,8 +86,11 @@ impl Element {
         xml.push('<');
         xml.push_str(&self.name);
         for (name, value) in &self.attributes {
-            let value = escape(value.as_str()).replace('\n', "&#10;").replace('\r', "&#13;");
-            let _ = write!(xml, " {name}=\"{value}\"");
+            xml.push(' ');
+            xml.push_str(name);
+            xml.push_str("=\"");
+            escape_to(xml, value);
+            xml.push('"');
         }
     }
 
@@ -94,11 +101,13 @@ impl Element {
             return;
         }
         xml.push('>');
-        xml.push_str(&escape(self.text.as_str()).replace('\n', "&#10;").replace('\r', "&#13;"));
+        escape_to(xml, &self.text);
         for child in &self.children {
             child.write(xml);
         }
-        let _ = write!(xml, "</{}>", self.name);
+        xml.push_str("</");
+        xml.push_str(&self.name);
+        xml.push('>');
     }
 
     /// Reads one element from XML. Only the predefined entities and character references are resolved, so nothing can
@@ -162,13 +171,22 @@ impl Element {
     }
 }
 
+/// Adds text with what XML needs escaped, and line ends as references, so that it stays on one line.
+fn escape_to(xml: &mut String, text: &str) {
+    if text.bytes().any(|byte| matches!(byte, b'<' | b'>' | b'&' | b'"' | b'\'' | b'\n' | b'\r')) {
+        xml.push_str(&escape(text).replace('\n', "&#10;").replace('\r', "&#13;"));
+    } else {
+        xml.push_str(text);
+    }
+}
+
 fn element_of(start: &BytesStart<'_>) -> Element {
     let mut element = Element::named(String::from_utf8_lossy(start.name().as_ref()).into_owned());
     for attribute in start.attributes().with_checks(false).flatten().take(256) {
         let name = String::from_utf8_lossy(attribute.key.as_ref()).into_owned();
         let raw = String::from_utf8_lossy(&attribute.value).into_owned();
         let value = quick_xml::escape::unescape(&raw).map_or_else(|_| raw.clone(), std::borrow::Cow::into_owned);
-        element.attributes.push((name, value));
+        element.attributes.push((name.into(), value));
     }
     element
 }
@@ -215,7 +233,7 @@ fn number_or_text(text: &str) -> Value {
 pub(super) fn attributes(xml: &str) -> Map<String, Value> {
     let mut attributes = Map::new();
     let Some(event) = Element::parse(xml) else { return attributes };
-    let nothing = Element::default();
+    let nothing = Element::named("");
     let system = event.child("System").unwrap_or(&nothing);
     let mut add = |name: &str, value: Option<&str>| {
         if let Some(value) = value.filter(|value| !value.is_empty()) {
@@ -255,7 +273,7 @@ pub(super) fn attributes(xml: &str) -> Map<String, Value> {
 /// # Errors
 /// When it cannot be written.
 pub(super) fn write(event: &Element, written: Option<i64>, place: Place, out: &mut Output) -> io::Result<()> {
-    let nothing = Element::default();
+    let nothing = Element::named("");
     let system = event.child("System").unwrap_or(&nothing);
     let rendering = event.child("RenderingInfo").unwrap_or(&nothing);
     let of = |child: &str, name: &str| system.child(child).and_then(|child| child.attribute(name));

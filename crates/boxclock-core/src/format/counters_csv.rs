@@ -132,6 +132,10 @@ impl LineFormat for CountersCsv {
         false
     }
 
+    fn judges_words(&self) -> bool {
+        false
+    }
+
     fn record(&self, text: &str, _: Hint) -> Record {
         let line = text.lines().next().unwrap_or_default();
         let mut record = Record { body: body_text(line), ..Record::default() };

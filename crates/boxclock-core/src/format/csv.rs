@@ -359,7 +359,7 @@ impl LineFormat for Csv {
             match (self.roles.get(index).copied().flatten(), name) {
                 (Some(Role::Message), _) => body = Some(value.clone()),
                 (Some(Role::Level | Role::PythonLevel | Role::OtelLevel), _) => {
-                    record.severity_text = Some(value.clone())
+                    record.severity_text = Some(value.clone());
                 }
                 (Some(Role::Time | Role::Pid | Role::Tid | Role::Component), _) => {}
                 (Some(Role::Host), _) => {

@@ -46,6 +46,10 @@ impl LineFormat for Dpkg {
         })
     }
 
+    fn judges_words(&self) -> bool {
+        false
+    }
+
     fn record(&self, text: &str, hint: Hint) -> Record {
         let mut record = record_from_head(self.head(text.as_bytes(), hint), text);
         let words: Vec<&str> = record.body.split_ascii_whitespace().collect();

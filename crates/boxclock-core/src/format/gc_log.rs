@@ -141,6 +141,10 @@ impl LineFormat for GcLog {
         })
     }
 
+    fn judges_words(&self) -> bool {
+        false
+    }
+
     fn record(&self, text: &str, hint: Hint) -> Record {
         let mut record = record_from_head(self.head(text.as_bytes(), hint), text);
         let line = text.lines().next().unwrap_or_default();

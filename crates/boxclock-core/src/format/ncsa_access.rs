@@ -61,6 +61,10 @@ impl LineFormat for NcsaAccess {
             .then(|| Head { stamp: civil.stamp(), ..Head::default() })
     }
 
+    fn judges_words(&self) -> bool {
+        false
+    }
+
     fn record(&self, record_text: &str, hint: Hint) -> Record {
         let line = record_text.lines().next().unwrap_or_default().as_bytes();
         let mut record = record_from_head(self.head(line, hint), record_text);

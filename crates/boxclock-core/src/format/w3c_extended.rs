@@ -135,6 +135,10 @@ impl LineFormat for W3cExtended {
         false
     }
 
+    fn judges_words(&self) -> bool {
+        false
+    }
+
     fn record(&self, text: &str, _: Hint) -> Record {
         let mut record = Record { body: body_text(text), ..Record::default() };
         let line = text.lines().next().unwrap_or_default();

@@ -14,11 +14,14 @@ use crate::app::App;
 pub(super) fn draw(app: &App, frame: &mut Frame<'_>, area: Rect) {
     let width = usize::from(area.width);
     let wide = width >= 80;
-    let name_width = width.saturating_sub(if wide { 57 } else { 39 });
+    // As wide as the longest name in the case, where there is room.
+    let longest = app.sources.iter().map(|source| source.format.width()).max().unwrap_or(0);
+    let format = longest.clamp(11, if wide { 17 } else { 11 });
+    let name_width = width.saturating_sub(format + if wide { 46 } else { 28 });
     let head = if wide {
-        format!(" {:<12} {:<11} {:<8} {:>8} {:>10}  source", "host", "format", "zone", "clock", "events")
+        format!(" {:<12} {:<format$} {:<8} {:>8} {:>10}  source", "host", "format", "zone", "clock", "events")
     } else {
-        format!(" {:<12} {:<11} {:>10}  source", "host", "format", "events")
+        format!(" {:<12} {:<format$} {:>10}  source", "host", "format", "events")
     };
     let header = vec![Line::styled(head, app.theme.faint())];
     let sources = app.sources.len();
@@ -44,7 +47,7 @@ pub(super) fn draw(app: &App, frame: &mut Frame<'_>, area: Rect) {
         let mut spans = vec![
             Span::raw(" "),
             Span::styled(fit(host, 12), app.theme.host(number)),
-            Span::raw(format!(" {} ", fit(source.format, 11))),
+            Span::raw(format!(" {} ", fit(source.format, format))),
         ];
         if wide {
             spans.push(Span::styled(format!("{} {} ", fit(&source.zone, 8), right(&drift, 8)), app.theme.faint()));
