@@ -24,6 +24,7 @@ mod journal_json;
 mod json_lines;
 mod json_scan;
 mod kernel_ring;
+mod level_date;
 mod logfmt;
 mod msi_log;
 mod ncsa_access;
@@ -47,7 +48,7 @@ pub use own::{OwnFormat, load_own};
 mod tests;
 
 /// All text formats, the most particular first: of equally good ones the detector takes the first.
-pub static LINE_FORMATS: [&dyn LineFormat; 25] = [
+pub static LINE_FORMATS: [&dyn LineFormat; 26] = [
     &rfc5424::Rfc5424,
     &dpkg::Dpkg,
     &apt::AptHistory,
@@ -72,6 +73,7 @@ pub static LINE_FORMATS: [&dyn LineFormat; 25] = [
     &rfc3164::Rfc3164,
     &kernel_ring::KernelRing,
     &iso_text::IsoText,
+    &level_date::LevelDate,
     &plain::Plain,
 ];
 

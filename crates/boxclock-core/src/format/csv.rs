@@ -100,11 +100,13 @@ fn role(name: &str) -> Option<Role> {
     let plain: String = name.chars().filter(|letter| letter.is_alphanumeric()).flat_map(char::to_lowercase).collect();
     Some(match plain.as_str() {
         "time" | "timestamp" | "datetime" | "dateandtime" | "timecreated" | "timegenerated" | "timewritten"
-        | "eventtime" | "logtime" | "date" | "ts" | "created" | "createdat" | "occurred" | "when" | "timeutc"
+        | "eventtime" | "logtime" | "date" | "datum" | "fecha" | "zeit" | "uhrzeit" | "hora" | "heure"
+        | "zeitstempel" | "horodatage" | "ts" | "created" | "createdat" | "occurred" | "when" | "timeutc"
         | "datumunduhrzeit" | "dateetheure" | "timelocal" | "systemtime" => Role::Time,
         "level" | "severity" | "leveldisplayname" | "entrytype" | "loglevel" | "errorseverity" | "ebene" | "niveau"
         | "stufe" | "priority" => Role::Level,
-        "message" | "msg" | "text" | "description" | "body" | "details" | "renderedmessage" => Role::Message,
+        "message" | "msg" | "meldung" | "nachricht" | "mensaje" | "messaggio" | "text" | "description" | "body"
+        | "details" | "renderedmessage" => Role::Message,
         "source" | "providername" | "provider" | "logger" | "component" | "module" | "program" | "process" | "app"
         | "application" | "sourcename" | "service" | "quelle" => Role::Component,
         "host" | "hostname" | "computer" | "machinename" | "machine" | "server" | "computername" => Role::Host,
@@ -166,8 +168,9 @@ impl Csv {
         }
         let plain = |index: usize| columns.get(index).map(|name| name.trim().to_ascii_lowercase()).unwrap_or_default();
         let times: Vec<usize> = (0..roles.len()).filter(|index| roles[*index] == Some(Role::Time)).collect();
-        let date = times.iter().copied().find(|index| plain(*index) == "date");
-        let of_day = times.iter().copied().find(|index| plain(*index) == "time");
+        let named = |index: &usize, names: &[&str]| names.contains(&plain(*index).as_str());
+        let date = times.iter().copied().find(|index| named(index, &["date", "datum", "fecha"]));
+        let of_day = times.iter().copied().find(|index| named(index, &["time", "zeit", "uhrzeit", "hora", "heure"]));
         let time = match (date, of_day) {
             (Some(date), Some(time)) => Some((date, Some(time))),
             _ => times.iter().copied().find(|index| Some(*index) != date).or(date).map(|index| (index, None)),
@@ -267,7 +270,13 @@ pub(crate) fn level_word(word: &[u8]) -> Severity {
     if let Some(severity) = Severity::from_word(word) {
         return severity;
     }
-    match std::str::from_utf8(word).unwrap_or_default() {
+    let word = std::str::from_utf8(word).unwrap_or_default();
+    // Capitals alone are as good as one.
+    let capital = || {
+        let mut letters = word.chars();
+        letters.next().into_iter().chain(letters.flat_map(char::to_lowercase)).collect::<String>()
+    };
+    match if word.contains(' ') { word.to_owned() } else { capital() }.as_str() {
         "Informationen"
         | "Información"
         | "Informations"

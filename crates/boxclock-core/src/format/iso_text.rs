@@ -432,7 +432,14 @@ fn word<'a>(line: &'a [u8], at: usize, parts: &mut Parts<'a>) -> Option<usize> {
         && next.first() == Some(&b' ')
         && starts_with_level(rest)
         && rest.iter().take(3).all(u8::is_ascii_uppercase);
-    if colon || bar || dash || in_bracket || before_level {
+    // `ERROR [main] org.tank.Server text`, `[12] ERROR Tank.Dosing [(null)] - text`: a dotted name behind level and thread.
+    let dots = memchr::memchr_iter(b'.', bare).count();
+    let dotted = parts.level.is_some()
+        && (parts.bracketed.is_some() || parts.pid.is_some())
+        && !bare.ends_with(b".")
+        && bare.iter().all(|byte| byte.is_ascii_alphanumeric() || matches!(byte, b'.' | b'_' | b'$'))
+        && (dots >= 2 || (dots == 1 && next.starts_with(b" [")));
+    if colon || bar || dash || in_bracket || before_level || dotted {
         parts.logger = Some(bare);
         return Some(end);
     }

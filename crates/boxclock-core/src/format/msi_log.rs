@@ -26,9 +26,8 @@ use crate::severity::Severity;
 /// The format. The hint is the order of day and month.
 pub(super) struct MsiLog;
 
-const STARTED: &[u8] = b"=== Verbose logging started: ";
-const LOGGING_STARTED: &[u8] = b"=== Logging started: ";
-const STOPPED: &[u8] = b"=== Logging stopped: ";
+/// How lines about actions begin, in the usual languages.
+const ACTIONS: [&str; 6] = ["Action ", "Aktion ", "Acción ", "Azione ", "Actie ", "Ação "];
 
 /// The date and time behind one of the `===` lines.
 fn bracket_line(line: &[u8], order: DateOrder) -> Option<Civil> {
@@ -36,8 +35,13 @@ fn bracket_line(line: &[u8], order: DateOrder) -> Option<Civil> {
     forms::dated(date, order).map(|(civil, _)| civil)
 }
 
+/// What stands behind the label, from the first digit on: labels are in the user's language.
 fn date_text(line: &[u8]) -> Option<&[u8]> {
-    [STARTED, LOGGING_STARTED, STOPPED].iter().find_map(|label| line.strip_prefix(*label))
+    let inner = line.strip_prefix(b"=== ").filter(|_| line.trim_ascii_end().ends_with(b"==="))?;
+    let digit = inner.iter().take(80).position(u8::is_ascii_digit)?;
+    forms::dated(inner.get(digit..)?, DateOrder::DayFirst)
+        .or_else(|| forms::dated(&inner[digit..], DateOrder::MonthFirst))?;
+    inner.get(digit..)
 }
 
 /// `MSI (s) (A4:5C) [02:14:56:123]: `: who, the ids as written, the time, and where the text starts.
@@ -73,11 +77,20 @@ fn of_day_with_millis(text: &[u8]) -> Option<(Civil, usize)> {
 
 /// `Action start 2:14:56: NAME.`, `Action 2:14:56: NAME. text`, `Action ended 2:14:59: NAME. Return value 3.`
 fn action(line: &[u8]) -> Option<(Civil, usize)> {
-    let rest = line.strip_prefix(b"Action ")?;
-    let rest = rest.strip_prefix(b"start ").or_else(|| rest.strip_prefix(b"ended ")).unwrap_or(rest);
+    let rest = ACTIONS.iter().find_map(|word| line.strip_prefix(word.as_bytes()))?;
+    let digit = rest.iter().take(24).position(u8::is_ascii_digit)?;
+    let rest = rest.get(digit..)?;
     let end = memchr::memmem::find(rest.get(..rest.len().min(16))?, b": ")?;
     let (civil, used) = forms::time_of_day(rest.get(..end)?)?;
     (used == end).then_some((civil, line.len() - rest.len() + end + 2))
+}
+
+/// Whether a line says how an action ended: it ends with a number and a full stop.
+fn is_end(line: &[u8]) -> bool {
+    let Some((_, start)) = action(line) else { return false };
+    let rest = line.get(start..).unwrap_or_default().trim_ascii_end();
+    let Some(before) = rest.strip_suffix(b".") else { return false };
+    before.last().is_some_and(u8::is_ascii_digit) && before.contains(&b' ')
 }
 
 /// Lines without a time that say something of their own: `Error 1722. …`, `Info 2898. …`, `CustomAction X returned …`.
@@ -122,8 +135,7 @@ impl LineFormat for MsiLog {
             }
             b'A' => {
                 let (civil, _) = action(line)?;
-                let failed =
-                    line.starts_with(b"Action ended") && memchr::memmem::find(line, b"Return value 3.").is_some();
+                let failed = is_end(line) && line.trim_ascii_end().ends_with(b" 3.");
                 let severity = if failed { Severity::ERROR } else { Severity::NONE };
                 let word: &[u8] = if failed { b"Return value 3" } else { b"" };
                 Some(Head {
@@ -150,7 +162,7 @@ impl LineFormat for MsiLog {
 
     /// The numbers of the actions' outcomes are those of the service itself, no codes of the system.
     fn is_fields(&self, line: &[u8]) -> bool {
-        line.starts_with(b"Action ended ")
+        is_end(line)
     }
 
     fn record(&self, text: &str, hint: Hint) -> Record {
@@ -170,8 +182,8 @@ impl LineFormat for MsiLog {
             let rest = first.get(start..).unwrap_or_default();
             let name = rest.split(['.', ' ']).next().unwrap_or_default();
             record.attributes.insert("installer.action".into(), Value::from(name));
-            if let Some(value) = rest.split("Return value ").nth(1) {
-                let value = value.trim_end_matches('.');
+            if is_end(first.as_bytes()) {
+                let value = rest.trim_end_matches('.').rsplit(' ').next().unwrap_or_default();
                 record.attributes.insert(
                     "installer.return_value".into(),
                     value.parse::<u64>().map_or(Value::from(value), Value::from),

@@ -125,7 +125,9 @@ impl LineFormat for PostgresText {
                     }
                 }
             } else {
-                record.body.push('\n');
+                if !record.body.is_empty() {
+                    record.body.push('\n');
+                }
                 record.body.push_str(line);
                 if let Some(Value::String(value)) = part.as_ref().and_then(|name| record.attributes.get_mut(name)) {
                     value.push('\n');

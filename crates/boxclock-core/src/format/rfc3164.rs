@@ -97,7 +97,7 @@ impl LineFormat for Rfc3164 {
 }
 
 /// Host, tag, process id and where the message starts, of what follows the time.
-fn host_and_tag(line: &[u8], at: usize) -> (&[u8], &[u8], Option<u32>, usize) {
+fn host_and_tag(line: &[u8], at: usize) -> Who<'_> {
     // `tag[1]: message` without host: the first word is a tag itself.
     if let Some((tag, pid, body)) = syslog_tag(line, at) {
         return (b"", tag, pid, body);
@@ -113,6 +113,20 @@ fn host_and_tag(line: &[u8], at: usize) -> (&[u8], &[u8], Option<u32>, usize) {
     let next = end + usize::from(line.get(end) == Some(&b' '));
     match syslog_tag(line, next) {
         Some((tag, pid, body)) => (host, tag, pid, body),
-        None => (host, b"", None, next),
+        None => relayed(line, next).unwrap_or((host, b"", None, next)),
     }
+}
+
+/// Host, tag, process id, and where the message starts.
+type Who<'a> = (&'a [u8], &'a [u8], Option<u32>, usize);
+
+/// What a relay put its own header in front of: perhaps a time, then the host that wrote, and a tag with a process id (a
+/// word and a tag without one are more often the start of a message).
+fn relayed(line: &[u8], at: usize) -> Option<Who<'_>> {
+    let inner = scan::bsd(line.get(at..)?).map_or(at, |(_, length)| at + length + 1);
+    let (host, end) = token(line, inner);
+    let is_host = host.first().is_some_and(u8::is_ascii_alphanumeric)
+        && host.iter().all(|byte| byte.is_ascii_alphanumeric() || matches!(byte, b'.' | b'-' | b'_' | b':'));
+    let (tag, pid, body) = syslog_tag(line, end + 1)?;
+    (is_host && pid.is_some()).then_some((host, tag, pid, body))
 }

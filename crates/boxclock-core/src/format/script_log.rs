@@ -22,6 +22,9 @@ use crate::clock::{Civil, scan};
 /// The format.
 pub(super) struct ScriptLog;
 
+/// Hint: a bare number in front of the statement counts, since the numbers of this file go up line by line.
+const BARE: Hint = 1;
+
 /// What may stand in front of the number.
 const LINE_WORDS: [&[u8]; 7] = [b"line ", b"Line ", b"line: ", b"Line: ", b"LINE ", b"line=", b"ln "];
 
@@ -34,7 +37,7 @@ struct Statement<'a> {
     body: usize,
 }
 
-fn parse(line: &[u8]) -> Option<Statement<'_>> {
+fn parse(line: &[u8], hint: Hint) -> Option<Statement<'_>> {
     let plus = line.iter().take(16).take_while(|byte| **byte == b'+').count();
     let mut at = skip_blanks(line, plus);
     let bracket = matches!(line.get(at), Some(b'[' | b'('));
@@ -77,7 +80,8 @@ fn parse(line: &[u8]) -> Option<Statement<'_>> {
     let next = line.get(after + 1);
     let padded =
         close == b' ' && (matches!(next, Some(b' ' | b':' | b'|' | b'-' | b'>')) || digits.first() == Some(&b'0'));
-    if !(closed || padded) || digits.get(length + 1).is_some_and(u8::is_ascii_digit) && close == b':' {
+    let bare = hint == BARE && close == b' ' && script.is_empty();
+    if !(closed || padded || bare) || digits.get(length + 1).is_some_and(u8::is_ascii_digit) && close == b':' {
         return None;
     }
     let mut body = after + usize::from(closed);
@@ -95,8 +99,8 @@ impl LineFormat for ScriptLog {
         "script-log"
     }
 
-    fn head<'a>(&self, line: &'a [u8], _: Hint) -> Option<Head<'a>> {
-        let found = parse(line)?;
+    fn head<'a>(&self, line: &'a [u8], hint: Hint) -> Option<Head<'a>> {
+        let found = parse(line, hint)?;
         Some(Head {
             stamp: found.civil.stamp(),
             component: Cow::Borrowed(found.script),
@@ -107,15 +111,15 @@ impl LineFormat for ScriptLog {
 
     fn record(&self, text: &str, hint: Hint) -> Record {
         let mut record = record_from_head(self.head(text.as_bytes(), hint), text);
-        if let Some(found) = parse(text.as_bytes()) {
+        if let Some(found) = parse(text.as_bytes(), hint) {
             record.attributes.insert("code.line.number".into(), Value::from(found.number));
         }
         record
     }
 
-    fn header(&self, samples: &[&[u8]], _: Hint, _: i64) -> Header {
+    fn header(&self, samples: &[&[u8]], hint: Hint, _: i64) -> Header {
         // A date in the lines before the first statement is that of the first time of day.
-        let lead = samples.iter().take_while(|line| parse(line).is_none()).take(20);
+        let lead = samples.iter().take_while(|line| parse(line, hint).is_none()).take(20);
         let dated = lead.filter_map(|line| {
             let start = line.iter().position(u8::is_ascii_digit)?;
             let text = line.get(start..)?;
@@ -132,11 +136,17 @@ impl LineFormat for ScriptLog {
 
     fn fit(&self, lines: &[&[u8]]) -> Fit {
         let found: Vec<(u32, bool)> =
-            lines.iter().filter_map(|line| parse(line)).map(|found| (found.number, found.sure)).collect();
+            lines.iter().filter_map(|line| parse(line, 0)).map(|found| (found.number, found.sure)).collect();
         let distinct = found.iter().map(|(number, _)| number).collect::<HashSet<_>>().len();
         let sure = found.iter().filter(|(_, sure)| *sure).count() * 10 >= found.len() * 9;
         let varied = sure || distinct * 3 >= found.len() || distinct >= 12;
         let numbered = found.len() * 10 >= lines.len() * 7 && varied;
-        Fit { heads: if numbered && distinct > 1 { found.len() } else { 0 }, ..Fit::default() }
+        if numbered && distinct > 1 {
+            return Fit { heads: found.len(), ..Fit::default() };
+        }
+        let bare: Vec<u32> = lines.iter().filter_map(|line| parse(line, BARE)).map(|found| found.number).collect();
+        let steps = bare.windows(2).filter(|pair| pair[0] < pair[1] && pair[1] - pair[0] <= 50).count();
+        let climbs = bare.len() >= 3 && bare.len() * 10 >= lines.len() * 7 && steps * 10 >= (bare.len() - 1) * 8;
+        if climbs { Fit { heads: bare.len(), hint: BARE, ..Fit::default() } } else { Fit::default() }
     }
 }

@@ -56,6 +56,9 @@ fn rfc3164_and_its_variations() {
             "2026-04-12T00:31:07.442Z 0 pump-ctl systemd 1/- Started x.",
         ),
         ("<30>2026-04-12T02:31:07Z pump-ctl kernel: eth0 up", "2026-04-12T02:31:07.000Z 9 pump-ctl kernel -/- eth0 up"),
+        ("Apr 12 02:31:07 relay gw bridge[88]: relayed", "2000-04-12T02:31:07.000? 0 gw bridge 88/- relayed"),
+        ("Apr 12 02:31:07 192.0.2.1 Apr 12 00:31:08 gw bridge[88]: x", "2000-04-12T02:31:07.000? 0 gw bridge 88/- x"),
+        ("Apr 12 02:31:07 gw link eth0: down", "2000-04-12T02:31:07.000? 0 gw  -/- link eth0: down"),
         ("Apr 12 02:31:07 gw sshd(pam_unix)[9]: x", "2000-04-12T02:31:07.000? 0 gw sshd(pam_unix) 9/- x"),
         ("2026-04-12T02:31:07Z ERROR dosing: not syslog", "none"),
         ("2026-04-12 02:31:07 dose-gw bridge: blank instead of T", "none"),
@@ -108,6 +111,9 @@ fn iso_text_shapes() {
         ("2026-04-12 02:31:07.442 [main] ERROR a.b.Dosing - lost", format!("{local} 17  a.b.Dosing -/- lost")),
         ("2026-04-12 02:31:07.442 ERROR [main] a.b.Dosing: lost", format!("{local} 17  a.b.Dosing -/- lost")),
         ("2026-04-12 02:31:07.442  WARN 99 --- [main] a.b.Dosing : lost", format!("{local} 13  a.b.Dosing 99/- lost")),
+        ("2026-04-12 02:31:07,442 a.b.Dosing ERROR lost", format!("{local} 17  a.b.Dosing -/- lost")),
+        ("2026-04-12 02:31:07.442 ERROR [main] a.b.Dosing.open lost", format!("{local} 17  a.b.Dosing.open -/- lost")),
+        ("2026-04-12 02:31:07.442 ERROR [main] app.log lost", format!("{local} 17  main -/- app.log lost")),
         ("2026-04-12 02:31:07,442 INFO lost: 3", format!("{local} 9  lost -/- 3")),
         ("2026-04-12 02:31:07.442 [99] ERROR lost it", format!("{local} 17   99/- lost it")),
         ("2026-04-12 02:31:07.442 [99:7] [warn] lost it", format!("{local} 13   99/7 lost it")),
@@ -178,6 +184,47 @@ fn dpkg_actions() {
     assert_eq!(attributes["package.name"], "libtank:amd64");
     assert_eq!(attributes["package.state"], "installed");
     assert_eq!(head("dpkg", "2026-04-12 02:31:07 hello"), "none");
+}
+
+/// Each line of `format` as `head` shows it, read as the contest over all of them decides.
+fn read(text: &str) -> Vec<String> {
+    let lines: Vec<&[u8]> = text.lines().map(str::as_bytes).collect();
+    let winner = contest(&lines, &[]).winner;
+    let show = |line: &&[u8]| {
+        let Some(head) = winner.format.head(line, winner.hint) else { return "-".to_owned() };
+        let words =
+            [&head.severity_text, &head.host, &head.component].map(|word| String::from_utf8_lossy(word).into_owned());
+        let body = winner.format.record(std::str::from_utf8(line).unwrap(), winner.hint).body;
+        format!("{} {} {}", winner.format.name(), words.join(" "), body)
+    };
+    lines.iter().map(show).collect()
+}
+
+#[test]
+fn shapes_that_only_a_whole_file_tells() {
+    assert_eq!(
+        read("E0412 02:31:08.442123    99 link.go:77] lost\nI0412 02:31:09.442123    99 link.go:78] found"),
+        ["iso-text E  link.go lost", "iso-text I  link.go found"]
+    );
+    assert_eq!(
+        read(
+            "2026-04-12T02:14:55.120 12 echo start\n2026-04-12T02:14:55.220 13 cp a b\n2026-04-12T02:15:55.220 17 depmod"
+        ),
+        ["script-log    echo start", "script-log    cp a b", "script-log    depmod"]
+    );
+    assert_eq!(
+        read("Datum;Uhrzeit;Stufe;Meldung\n12.04.2026;02:31:07,442;FEHLER;Ventil 3\n13.04.2026;02:31:08,000;INFO;gut"),
+        ["-", "csv FEHLER   Ventil 3", "csv INFO   gut"]
+    );
+    assert_eq!(
+        read(
+            "=== Protokollierung gestartet: 12.04.2026  14:14:55  Build: x ===\nAktion beendet um 14:14:58: INSTALL. Rückgabewert 3."
+        ),
+        [
+            "msi-log   msi === Protokollierung gestartet: 12.04.2026  14:14:55  Build: x ===",
+            "msi-log Return value 3  msi action Aktion beendet um 14:14:58: INSTALL. Rückgabewert 3."
+        ]
+    );
 }
 
 #[test]
