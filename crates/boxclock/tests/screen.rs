@@ -90,6 +90,15 @@ fn from_the_demo_to_the_report() {
     terminal.keys(&["F"]);
     terminal.see(&["no filter"]);
 
+    // An attribute, and the event as the XML that it is.
+    terminal.keys(&["f"]);
+    terminal.line("event.id=41");
+    terminal.see(&["1 of 41\u{a0}407", "event 41: BugcheckCode=209", "event.channel  System"]);
+    terminal.keys(&["x"]);
+    terminal.see(&["as it is written", "<Provider Name=\"Kernel-Power\"/>"]);
+    terminal.keys(&["x", "F"]);
+    terminal.see(&["no filter"]);
+
     // Jump to the problem, read its code.
     terminal.keys(&["t"]);
     terminal.line("02:33:18");

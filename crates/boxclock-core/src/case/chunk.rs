@@ -123,6 +123,8 @@ fn note_damage(bytes: &[u8], offset: u64, at_file_start: bool, chunk: &mut Chunk
 struct Builder<'a> {
     source: &'a Source,
     detected: Detected,
+    has_tails: bool,
+    judges_words: bool,
     base: u64,
     at_file_start: bool,
     chunk: Chunk,
@@ -144,6 +146,8 @@ impl<'a> Builder<'a> {
         Self {
             source,
             detected,
+            has_tails: detected.format.has_tails(),
+            judges_words: detected.format.judges_words(),
             base,
             at_file_start,
             chunk: Chunk::default(),
@@ -204,7 +208,9 @@ impl<'a> Builder<'a> {
                 if let Some(last) = self.segment.flags.last_mut() {
                     *last |= flag::MULTILINE;
                 }
-                self.tail(line);
+                if self.has_tails {
+                    self.tail(line);
+                }
                 if !self.detected.format.is_fields(line) {
                     self.codes(line, 0);
                 }
@@ -214,9 +220,10 @@ impl<'a> Builder<'a> {
     }
 
     /// Takes what a line behind the head says of its record.
+    #[cold]
     fn tail(&mut self, line: &[u8]) {
         let format = self.detected.format;
-        if !format.has_tails() || self.segment.times.is_empty() {
+        if self.segment.times.is_empty() {
             return;
         }
         let Some(tail) = format.tail(line, self.detected.hint) else { return };
@@ -249,7 +256,7 @@ impl<'a> Builder<'a> {
         let actor = self.actor(head);
         let mut flags = known;
         let body = line.get(head.body..).unwrap_or_default();
-        if head.severity == Severity::NONE && self.detected.format.judges_words() && looks_bad(body) {
+        if head.severity == Severity::NONE && self.judges_words && looks_bad(body) {
             flags |= flag::SUSPECT;
         }
         self.segment.times.push(time);
@@ -293,6 +300,7 @@ impl<'a> Builder<'a> {
         }
     }
 
+    #[inline]
     fn actor(&mut self, head: &Head<'_>) -> u16 {
         if let Some(last) = self.last_actor
             && same_actor(&self.segment.actors[usize::from(last)], head)

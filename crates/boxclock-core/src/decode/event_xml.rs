@@ -106,7 +106,8 @@ impl Decoder for EventXml {
                     let Some(start) = find_start(&line.text, at) else { break };
                     met = true;
                     at = start;
-                    let offset = line.place.offset + unit(&line.text[..start]);
+                    // Damaged characters are longer as text than in the file.
+                    let offset = line.place.offset + unit(&line.text[..start]).min(line.place.length);
                     event = Some((Place { line: line.place.line, offset, length: 0 }, String::new()));
                 }
             }

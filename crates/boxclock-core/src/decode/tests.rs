@@ -484,6 +484,26 @@ fn a_journal_header_without_end() {
     assert!(account.trouble[0].text.contains("cut off at byte 240"), "{:?}", account.trouble);
 }
 
+/// Found by fuzzing: an entry whose field lies beyond what a system can be asked for, and damaged characters in XML.
+#[test]
+fn places_that_cannot_be() {
+    let mut bytes = vec![0; 208];
+    bytes[..8].copy_from_slice(b"LPKSHHRH");
+    bytes[88..96].copy_from_slice(&208_u64.to_le_bytes());
+    bytes[136..144].copy_from_slice(&208_u64.to_le_bytes());
+    bytes.extend([3, 0, 0, 0, 0, 0, 0, 0]);
+    bytes.extend(80_u64.to_le_bytes());
+    bytes.extend([0; 48]);
+    bytes.extend([0xF8, 0xFF, 0xFF, 0xFF, 0xFF, 0xFF, 0xFF, 0xFF, 0, 0, 0, 0, 0, 0, 0, 0]);
+    let (events, account) = decoded("journal-binary", &bytes);
+    assert_eq!(events.len(), 1);
+    assert!(account.trouble.iter().any(|trouble| trouble.text.contains("1 fields that cannot be read")));
+    let xml = [&b"<Event><System><Computer>\xBB\xBB\xBB</Computer></System></Event>"[..], &[0xBB; 20]].concat();
+    let (events, account) = decoded("event-xml", &xml);
+    assert_eq!(events.len(), 1);
+    assert!(account.event_bytes <= account.bytes);
+}
+
 #[test]
 fn logins_by_the_c_library_layout() {
     let record = |kind: u16, pid: u32, line: &str, user: &str, host: &str, seconds: u32| {
