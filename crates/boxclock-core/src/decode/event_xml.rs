@@ -85,7 +85,7 @@ impl Decoder for EventXml {
                     if let Some(end) = rest.find("</Event>") {
                         text.push_str(&rest[..end + 8]);
                         at += end + 8;
-                        let stop = line.place.offset + unit(&line.text[..at]);
+                        let stop = line.place.offset + unit(&line.text[..at]).min(line.place.length);
                         place.length = stop.saturating_sub(place.offset);
                         write(*place, text, out)?;
                         event = None;
