@@ -15,6 +15,7 @@ mod view;
 mod tests;
 
 use std::io;
+use std::time::Instant;
 
 use boxclock_core::case::Case;
 use boxclock_core::{Error, Result};
@@ -50,7 +51,9 @@ pub fn run(case: Case) -> Result<()> {
         }
     });
     app.load();
-    let ended = main_loop(&mut terminal, &mut app, &receiver).map_err(cannot);
+    let mut frames = FrameTrace::from_environment();
+    let ended = main_loop(&mut terminal, &mut app, &receiver, &mut frames).map_err(cannot);
+    let ended = ended.and_then(|()| frames.write());
     let restored = execute!(io::stdout(), DisableMouseCapture).and_then(|()| ratatui::try_restore());
     ended.and(restored.map_err(cannot))
 }
@@ -60,19 +63,55 @@ fn boxclock_says(text: &str) {
     eprintln!("boxclock: {text}");
 }
 
+/// How long each key took until its frame was drawn, for measuring: kept where the environment names a file for it.
+struct FrameTrace {
+    file: Option<std::path::PathBuf>,
+    began: Option<Instant>,
+    micros: Vec<u128>,
+}
+
+impl FrameTrace {
+    fn from_environment() -> Self {
+        Self { file: std::env::var_os("BOXCLOCK_FRAMES").map(Into::into), began: None, micros: Vec::new() }
+    }
+
+    /// An event has come in; keys start the clock.
+    fn met(&mut self, event: &Event) {
+        if self.file.is_some() && matches!(event, Event::Input(event::Event::Key(_))) {
+            self.began.get_or_insert_with(Instant::now);
+        }
+    }
+
+    /// A frame is on the screen.
+    fn drawn(&mut self) {
+        self.micros.extend(self.began.take().map(|began| began.elapsed().as_micros()));
+    }
+
+    /// Writes microseconds, one key a line.
+    fn write(&self) -> Result<()> {
+        let Some(file) = &self.file else { return Ok(()) };
+        let lines: Vec<String> = self.micros.iter().map(u128::to_string).collect();
+        std::fs::write(file, lines.join("\n") + "\n").map_err(|error| Error::at(file, "cannot write", error))
+    }
+}
+
 /// Waits for events, takes all that wait, changes the state, draws once.
 fn main_loop(
     terminal: &mut ratatui::DefaultTerminal,
     app: &mut App,
     events: &crossbeam_channel::Receiver<Event>,
+    frames: &mut FrameTrace,
 ) -> io::Result<()> {
     while !app.quit {
         let size = terminal.size()?;
         app.prepare(size.width, size.height);
         terminal.draw(|frame| view::draw(app, frame))?;
+        frames.drawn();
         let Ok(first) = events.recv() else { break };
+        frames.met(&first);
         update::event(app, first);
         for event in events.try_iter().take(256) {
+            frames.met(&event);
             update::event(app, event);
         }
     }
