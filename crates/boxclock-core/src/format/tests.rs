@@ -227,6 +227,138 @@ fn shapes_that_only_a_whole_file_tells() {
     );
 }
 
+/// What the record in `text` carries, as the contest over its lines decides: each wanted attribute as `name=value`.
+fn carries(text: &str, record: &str, wanted: &[&str]) {
+    let lines: Vec<&[u8]> = text.lines().map(str::as_bytes).collect();
+    let winner = contest(&lines, &[]).winner;
+    let mut whole = lines.iter().map(|line| line.to_vec());
+    let settled = winner.format.settle(&lines, &mut whole, winner.hint, None, 0);
+    let (format, hint) = match settled {
+        Some(settled) => (settled.made.unwrap_or(winner.format), settled.hint),
+        None => (winner.format, winner.hint),
+    };
+    let found = format.record(record, hint);
+    for pair in wanted {
+        let (name, value) = pair.split_once('=').unwrap();
+        let shown = match found.attributes.get(name) {
+            Some(Value::String(text)) => text.clone(),
+            Some(other) => other.to_string(),
+            None => "nothing".to_owned(),
+        };
+        assert_eq!(shown, value, "{name} of {record} as {}: {:?}", format.name(), found.attributes);
+    }
+}
+
+#[test]
+fn what_servers_log_is_in_fields() {
+    let line =
+        "192.0.2.1 - keeper [12/Apr/2026:02:31:08 +0200] \"POST /dose?x=1 HTTP/2.0\" 502 17 \"-\" \"feeder \\\"3\\\"\"";
+    let wanted =
+        ["client.address=192.0.2.1", "user.name=keeper", "http.request.method=POST", "url.path=/dose", "url.query=x=1"];
+    carries(line, line, &wanted);
+    carries(
+        line,
+        line,
+        &["http.response.status_code=502", "http.response.body.size=17", "http.request.header.referer=nothing"],
+    );
+    let line = "keeper.example:443 ::1 - - [12/Apr/2026:02:31:10 +0200] \"GET /a HTTP/1.1\" 304 -";
+    carries(
+        line,
+        line,
+        &["server.address=keeper.example:443", "client.address=::1", "http.response.body.size=nothing"],
+    );
+    let line = "2026/04/12 02:31:07 [error] 90#91: *7 connect() failed (111: Connection refused), client: 192.0.2.1, server: k, request: \"GET /a HTTP/1.1\", upstream: \"http://192.0.2.2/a\", host: \"k\"";
+    carries(
+        line,
+        line,
+        &[
+            "network.connection.id=7",
+            "client.address=192.0.2.1",
+            "http.upstream=http://192.0.2.2/a",
+            "http.request=GET /a HTTP/1.1",
+        ],
+    );
+    let text = "#Fields: date time c-ip cs-uri-stem sc-status\n2026-04-12 00:14:55 192.0.2.1 /a 200\n#Fields: date time cs-method sc-status\n2026-04-12 00:14:56 GET 503";
+    carries(
+        text,
+        "2026-04-12 00:14:55 192.0.2.1 /a 200",
+        &["client.address=192.0.2.1", "url.path=/a", "http.response.status_code=200"],
+    );
+    carries(
+        text,
+        "2026-04-12 00:14:56 GET 503",
+        &["http.request.method=GET", "http.response.status_code=503", "url.path=nothing"],
+    );
+}
+
+#[test]
+fn what_a_database_logs_belongs_together() {
+    let text = "2026-04-12 02:31:07.442 UTC [77] keeper@tanks ERROR:  duplicate key\n2026-04-12 02:31:07.442 UTC [77] keeper@tanks DETAIL:  Key (id)=(1) already exists.\n\
+                2026-04-12 02:31:07.442 UTC [77] keeper@tanks STATEMENT:  insert into tank\n\tvalues(1)";
+    carries(
+        text,
+        text,
+        &[
+            "user.name=keeper",
+            "db.namespace=tanks",
+            "db.error.detail=Key (id)=(1) already exists.",
+            "db.query.text=insert into tank\nvalues(1)",
+        ],
+    );
+    let format = by_name("postgres-text").unwrap();
+    let record = format.record(text, 0);
+    assert_eq!(
+        record.body,
+        "duplicate key\nDETAIL: Key (id)=(1) already exists.\nSTATEMENT: insert into tank\n\tvalues(1)"
+    );
+    assert_eq!(record.severity_text.as_deref(), Some("ERROR"));
+    assert!(format.head(text.lines().nth(1).unwrap().as_bytes(), 0).is_none(), "a detail is no record");
+}
+
+#[test]
+fn what_clients_and_installers_log_is_in_fields() {
+    let long = "<![LOG[one\ntwo]LOG]!><time=\"02:31:07.442-120\" date=\"04-12-2026\" component=\"Agent\" context=\"sys\" type=\"3\" thread=\"99\" file=\"a.cpp:7\">";
+    carries(long, long, &["code.file.path=a.cpp", "code.line.number=7", "client.context=sys", "thread.id=99"]);
+    let format = by_name("tagged-client-log").unwrap();
+    let tail = format.tail(long.lines().nth(1).unwrap().as_bytes(), 0).unwrap();
+    assert_eq!(tail.stamp, Stamp::Utc(1_775_953_867_442_000_000, 7200));
+    assert_eq!((tail.severity, tail.tid), (Severity::ERROR, Some(99)));
+    let line = "MSI (s) (A4:5C) [02:14:56:123]: Doing action: InstallFiles";
+    carries(line, line, &["installer.ids=A4:5C"]);
+    let line = "Action ended 2:14:59: InstallFiles. Return value 3.";
+    carries(line, line, &["installer.action=InstallFiles", "installer.return_value=3"]);
+    let line = "2026-04-12 02:14:56, Info                  CSI    00000001 x";
+    carries(line, line, &["servicing.sequence=00000001"]);
+    let text = "Start-Date: 2026-04-12  02:14:55\nCommandline: apt-get install bridge\nInstall: bridge:amd64 (1.0-4), libx:amd64 (2, automatic)\nError: Sub-process returned 1\nEnd-Date: 2026-04-12  02:14:59\n";
+    carries(
+        text,
+        text,
+        &[
+            "process.command_line=apt-get install bridge",
+            "package.install=[\"bridge:amd64 (1.0-4)\",\"libx:amd64 (2, automatic)\"]",
+            "error.message=Sub-process returned 1",
+        ],
+    );
+    assert_eq!(by_name("apt-history").unwrap().tail(b"Error: x", 0).unwrap().severity, Severity::ERROR);
+}
+
+#[test]
+fn what_tables_hold_is_in_fields() {
+    let text = "Level,Date and Time,Source,Event ID,Task Category\nError,4/13/2026 2:31:07 AM,Bridge,7034,None,\"It \"\"stopped\"\".\"";
+    carries(text, text.lines().nth(1).unwrap(), &["event.id=7034", "event.task=None"]);
+    let text = "\"(PDH-CSV 4.0) (CEST)(-120)\",\"\\\\K\\Memory\\Free\"\n\"04/12/2026 02:31:07.442\",\"12.5\"";
+    carries(text, text.lines().nth(1).unwrap(), &["\\\\K\\Memory\\Free=12.5"]);
+    let text = "# hostname;interval;timestamp;CPU;%user\npump-ctl;60;2026-04-12 00:31:07 UTC;-1;3.50";
+    carries(text, text.lines().nth(1).unwrap(), &["%user=3.5", "host.name=pump-ctl"]);
+    let line = r#"time=2026-04-12T02:31:07Z level=warn msg="slow \"x\"" retry=4 caller=a.go:1"#;
+    carries(line, line, &["retry=4", "caller=a.go:1", "msg=nothing"]);
+    let line = r#"{"__REALTIME_TIMESTAMP":"1775961067442000","MESSAGE":[104,105,7],"PRIORITY":"3","_SYSTEMD_UNIT":"dosing.service","X_TAG":["a","b"]}"#;
+    carries(line, line, &["systemd.unit=dosing.service", r#"journal.x_tag=["a","b"]"#]);
+    assert_eq!(by_name("journal-json").unwrap().record(line, 0).body, "hi\u{7}");
+    let line = "[2026-04-12T02:31:07.442+0200][1.500s][info][gc] GC(4) Pause Young 6M->5M(64M) 5.7ms";
+    carries(line, line, &["jvm.gc.id=4", "boxclock.uptime_s=1.5"]);
+}
+
 #[test]
 fn no_format_takes_the_lines_of_another() {
     let files: [(&str, &[&str]); 8] = [
