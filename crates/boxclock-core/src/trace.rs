@@ -186,8 +186,7 @@ fn rust(lines: &[&str]) -> Option<Trace> {
     let mut trace = Trace { exception: "panic".into(), message, ..Trace::default() };
     for line in &lines[at..] {
         let trimmed = line.trim_start();
-        if let Some((number, function)) = trimmed.split_once(": ").filter(|(number, _)| number.parse::<u32>().is_ok()) {
-            let _ = number;
+        if let Some((_, function)) = trimmed.split_once(": ").filter(|(number, _)| number.parse::<u32>().is_ok()) {
             trace.frames.push(function.trim().to_owned());
         } else if let (Some(place), Some(last)) = (trimmed.strip_prefix("at "), trace.frames.last_mut()) {
             last.push_str(&format!(" ({})", place.trim()));

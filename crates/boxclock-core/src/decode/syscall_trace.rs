@@ -48,10 +48,9 @@ fn start(line: &str) -> Start<'_> {
     let trimmed = rest.trim_start();
     let Some((word, after)) = trimmed.split_once(' ') else { return found };
     let bytes = word.as_bytes();
-    if let Some((civil, end)) =
+    if let Some((civil, _)) =
         forms::epoch(bytes).or_else(|| forms::time_of_day(bytes)).filter(|(_, end)| *end == bytes.len())
     {
-        let _ = end;
         (found.time, found.rest) = (Some(civil.stamp()), after.trim_start());
     } else if let Some(ns) = seconds(word.strip_prefix('+').unwrap_or(word)) {
         (found.relative, found.rest) = (Some(ns), after.trim_start());

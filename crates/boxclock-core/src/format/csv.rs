@@ -394,7 +394,7 @@ impl LineFormat for Csv {
         &self,
         samples: &[&[u8]],
         whole: &mut dyn Iterator<Item = Vec<u8>>,
-        hint: Hint,
+        _: Hint,
         dates: Option<DateOrder>,
         _: i64,
     ) -> Option<Settled> {
@@ -415,7 +415,6 @@ impl LineFormat for Csv {
             evidence.take(&date(&line).unwrap_or_default());
         }
         let (order, guessed) = evidence.order();
-        let _ = hint;
         let trouble = guessed
             .then(|| format!("nothing in the file tells day from month in its dates: they are read {}", order.name()));
         Some(Settled { hint: order as Hint, trouble, made: None })

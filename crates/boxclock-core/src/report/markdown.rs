@@ -1,10 +1,11 @@
 //! The report as Markdown: story, cause with its evidence, codes, sources, and what was left out.
 
 use std::fmt::Write as _;
+use std::sync::Arc;
 
 use super::{Report, codes, sources};
 use crate::clock::human::{date_time, drift_text};
-use crate::event::EventRef;
+use crate::event::{EventRef, RecordReader};
 use crate::logbook::Story;
 
 /// Writes the report. `drawing` is the file name of the timeline's drawing, if there is one beside it.
@@ -72,7 +73,10 @@ fn cause(report: &Report<'_>, text: &mut String) {
 fn evidence(report: &Report<'_>, pin: &crate::logbook::Pin, event: Option<EventRef<'_>>) -> String {
     match event {
         Some(event) => {
-            format!("`{}`, line {}, byte {}", report.case.sources[event.source()].name, event.line(), pin.offset)
+            // A decoded record's place is that in its own file.
+            let mut reader = RecordReader::new(Arc::clone(&report.case.sources));
+            let place = reader.record(event).place.unwrap_or_else(|| event.place());
+            format!("`{}`, line {}, byte {}", report.case.sources[event.source()].name, place.line, place.offset)
         }
         None => format!("`{}`, byte {} (this source is not in the case now)", pin.source, pin.offset),
     }

@@ -270,7 +270,10 @@ impl Pane<'_> {
         let event = app.loaded.table.event(row);
         self.facts("host", event.host());
         self.facts("source", &app.case.sources[event.source()].name);
-        self.facts("", &format!("line {}, byte {}", event.line(), event.offset()));
+        // The place of a decoded record is read with the record, which the stream shows.
+        if app.case.sources[event.source()].decoded.is_none() {
+            self.facts("", &format!("line {}, byte {}", event.line(), event.offset()));
+        }
         for code in event.codes().collect::<std::collections::BTreeSet<_>>() {
             self.code(&code.reading(), false);
         }
