@@ -184,7 +184,8 @@ impl Journal<'_, '_> {
             let values = bytes.chunks_exact(width as usize);
             places.extend(values.map(|item| if width == 4 { u64::from(u32_at(item, 0)) } else { u64_at(item, 0) }));
             let next = u64_at(&head, 0);
-            if next <= at {
+            // Arrays do not overlap; a chain that says so could be followed for very long.
+            if next < at.saturating_add(object.size) {
                 break;
             }
             at = next;

@@ -11,6 +11,7 @@ use std::io;
 use serde_json::{Map, Value};
 
 use super::{Decoder, Entry, Input, Output, Place};
+use crate::case::Trouble;
 use crate::clock::forms::{self, DateOrder};
 use crate::clock::{Stamp, scan};
 use crate::code::Platform;
@@ -131,13 +132,16 @@ impl Decoder for KeyValueReport {
             let text = line.text.trim_end();
             if is_section(text) {
                 section = format!("{}.", &text[1..text.len() - 1]);
-            } else if let Some((key, value)) = key_of(text, mark).filter(|_| attributes.len() < KEYS) {
+            } else if let Some((key, value)) =
+                key_of(text, mark).filter(|_| attributes.len() < KEYS && body.len() < limits::RECORD_BYTES)
+            {
                 if let Some(rank) = TIMES.iter().position(|known| *known == plain(key)) {
                     times.push((rank, time(value)));
                 }
                 last_key = format!("report.{section}{key}");
                 attributes.insert(last_key.clone(), Value::from(value));
-            } else if let Some(Value::String(value)) = attributes.get_mut(&last_key).filter(|_| !text.trim().is_empty())
+            } else if let Some(Value::String(value)) =
+                attributes.get_mut(&last_key).filter(|_| !text.trim().is_empty() && body.len() < limits::RECORD_BYTES)
             {
                 value.push('\n');
                 value.push_str(text.trim());
@@ -147,6 +151,11 @@ impl Decoder for KeyValueReport {
             return Ok(());
         }
         out.account.attached_lines = out.account.lines - 1;
+        if body.len() >= limits::RECORD_BYTES {
+            let what =
+                format!("longer than {} bytes: what stands beyond is not among its fields", limits::RECORD_BYTES);
+            out.trouble(Trouble::note(what));
+        }
         times.retain(|(_, stamp)| !matches!(stamp, Stamp::None));
         times.sort_by_key(|(rank, _)| *rank);
         let of = |keys: &[&str]| {

@@ -484,6 +484,26 @@ fn a_journal_header_without_end() {
     assert!(account.trouble[0].text.contains("cut off at byte 240"), "{:?}", account.trouble);
 }
 
+/// Entry arrays that lie in each other would take forever to follow.
+#[test]
+fn a_journal_whose_entry_arrays_overlap() {
+    let mut bytes = vec![0; 208];
+    bytes[..8].copy_from_slice(b"LPKSHHRH");
+    bytes[88..96].copy_from_slice(&208_u64.to_le_bytes());
+    bytes[136..144].copy_from_slice(&u64::MAX.to_le_bytes());
+    bytes[176..184].copy_from_slice(&216_u64.to_le_bytes());
+    bytes.extend([0xEE; 8]);
+    for at in (216..200_000_u64).step_by(24) {
+        bytes.extend([6, 0, 0, 0, 0, 0, 0, 0]);
+        bytes.extend((200_016 - at).to_le_bytes());
+        bytes.extend((at + 24).to_le_bytes());
+    }
+    bytes.resize(200_016, 0);
+    let (events, account) = decoded("journal-binary", &bytes);
+    assert_eq!(events.len(), 0);
+    assert!(account.trouble.iter().any(|trouble| trouble.text.contains("no object at byte 208")));
+}
+
 /// Found by fuzzing: an entry whose field lies beyond what a system can be asked for, and damaged characters in XML.
 #[test]
 fn places_that_cannot_be() {
@@ -598,6 +618,13 @@ fn reports_of_keys_and_values() {
         (events[0].component.as_str(), &events[0].attributes["report.Sig[0].Value"]),
         ("Tankwarden Console", &Value::from("console.exe"))
     );
+    let long = format!(
+        "ProblemType: Crash\nDate: Sun Apr 12 02:31:07 2026\nSignal: 6\nPackage: x\nCoreDump:\n{}",
+        " AAAABBBB\n".repeat(300_000)
+    );
+    let (events, account) = decoded("key-value-report", long.as_bytes());
+    assert_eq!((events.len(), account.event_bytes), (1, long.len() as u64));
+    assert!(account.trouble[0].text.contains("longer than"), "{:?}", account.trouble);
     let text = "ProblemType: Crash\nDate: Sun Apr 12 02:31:07 2026\nExecutablePath: /usr/sbin/dosingd\nSignal: 6\nStacktrace:\n #0 raise\n #1 abort\n";
     let (events, _) = decoded("key-value-report", text.as_bytes());
     assert_eq!(events[0].attributes["report.Stacktrace"], "\n#0 raise\n#1 abort");

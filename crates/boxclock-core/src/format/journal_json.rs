@@ -5,10 +5,9 @@
 //! `__REALTIME_TIMESTAMP` counts microseconds, `PRIORITY` is a syslog level. The forms with `data: ` or a record
 //! separator in front of each object are read too.
 
-use std::borrow::Cow;
-
 use serde_json::{Map, Value};
 
+use super::json_lines::text;
 use super::json_scan::{Raw, members};
 use super::word::number;
 use super::{Fit, Head, Hint, LineFormat, Record, body_text};
@@ -22,15 +21,6 @@ pub(super) struct JournalJson;
 fn object(line: &[u8]) -> &[u8] {
     let line = line.strip_prefix(b"\x1E").unwrap_or(line);
     line.strip_prefix(b"data: ").unwrap_or(line)
-}
-
-fn text(value: Raw<'_>) -> Cow<'_, [u8]> {
-    match value {
-        Raw::Text(bytes, false) | Raw::Word(bytes) => Cow::Borrowed(bytes),
-        Raw::Text(bytes, true) => serde_json::from_slice::<String>(&[b"\"", bytes, b"\""].concat())
-            .map_or(Cow::Borrowed(bytes), |text| Cow::Owned(text.into_bytes())),
-        Raw::Object(_) | Raw::Array => Cow::Borrowed(b""),
-    }
 }
 
 /// What fields of the journal are called as attributes: OpenTelemetry's name where there is one.

@@ -168,7 +168,7 @@ fn find(line: &[u8]) -> Option<Found<'_>> {
 }
 
 /// A value as text, its escapes undone.
-fn text(value: Raw<'_>) -> Cow<'_, [u8]> {
+pub(super) fn text(value: Raw<'_>) -> Cow<'_, [u8]> {
     match value {
         Raw::Text(bytes, false) => Cow::Borrowed(bytes),
         Raw::Text(bytes, true) => {

@@ -22,6 +22,8 @@ struct Pair<'a> {
     key: &'a [u8],
     value: &'a [u8],
     quoted: bool,
+    /// Whether the key stands alone.
+    bare: bool,
 }
 
 /// The pairs of a line. Stops at what is none.
@@ -49,7 +51,7 @@ impl<'a> Iterator for Pairs<'a> {
                 return None;
             }
             self.at = start;
-            return Some(Pair { key, value: b"true", quoted: false });
+            return Some(Pair { key, value: b"true", quoted: false, bare: true });
         }
         let value = rest.get(length + 1..)?;
         if let Some(inner) = value.strip_prefix(b"\"") {
@@ -64,11 +66,11 @@ impl<'a> Iterator for Pairs<'a> {
             }
             let end = end.min(inner.len());
             self.at = start + 2 + end + 1;
-            return Some(Pair { key, value: inner.get(..end)?, quoted: true });
+            return Some(Pair { key, value: inner.get(..end)?, quoted: true, bare: false });
         }
         let end = value.iter().position(|byte| *byte == b' ').unwrap_or(value.len());
         self.at = start + 1 + end;
-        Some(Pair { key, value: value.get(..end)?, quoted: false })
+        Some(Pair { key, value: value.get(..end)?, quoted: false, bare: false })
     }
 }
 
@@ -109,8 +111,7 @@ impl LineFormat for Logfmt {
         let mut walk = Pairs { line, at: 0 };
         for pair in walk.by_ref() {
             // A word without `=` is a pair only now and then: prose is not.
-            if !pair.quoted && pair.value == b"true" && !pair.key.is_empty() && pair.value.as_ptr() == b"true".as_ptr()
-            {
+            if pair.bare {
                 bare += 1;
             } else {
                 pairs += 1;

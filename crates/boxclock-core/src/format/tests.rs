@@ -352,6 +352,8 @@ fn what_tables_hold_is_in_fields() {
     carries(text, text.lines().nth(1).unwrap(), &["%user=3.5", "host.name=pump-ctl"]);
     let line = r#"time=2026-04-12T02:31:07Z level=warn msg="slow \"x\"" retry=4 caller=a.go:1"#;
     carries(line, line, &["retry=4", "caller=a.go:1", "msg=nothing"]);
+    let prose = b"level=warn msg=x and then it went on for some words";
+    assert!(by_name("logfmt").unwrap().head(prose, 0).is_none(), "more words than pairs");
     let line = r#"{"__REALTIME_TIMESTAMP":"1775961067442000","MESSAGE":[104,105,7],"PRIORITY":"3","_SYSTEMD_UNIT":"dosing.service","X_TAG":["a","b"]}"#;
     carries(line, line, &["systemd.unit=dosing.service", r#"journal.x_tag=["a","b"]"#]);
     assert_eq!(by_name("journal-json").unwrap().record(line, 0).body, "hi\u{7}");

@@ -140,9 +140,8 @@ impl LineFormat for W3cExtended {
     }
 
     fn record(&self, text: &str, _: Hint) -> Record {
-        let mut record = Record { body: body_text(text), ..Record::default() };
         let line = text.lines().next().unwrap_or_default();
-        record.body = body_text(line);
+        let mut record = Record { body: body_text(line), ..Record::default() };
         let Some((layout, words, _)) = self.parse(line.as_bytes()) else { return record };
         for (name, word) in layout.names.iter().zip(words) {
             if word == b"-" || matches!(name.as_str(), "date" | "time") {
