@@ -222,11 +222,20 @@ fn go(lines: &[&str]) -> Option<Trace> {
     Some(trace)
 }
 
+/// How the message of a kernel's failure starts.
+const KERNEL_STARTS: [&str; 5] = ["BUG: ", "Oops: ", "Kernel panic - not syncing: ", "WARNING: ", "Unable to handle "];
+
+/// Whether a kernel's message is the first line of a failure whose further lines are messages of their own.
+pub fn starts_in_kernel(message: &str) -> bool {
+    let start = message.get(..message.len().min(80)).unwrap_or(message);
+    KERNEL_STARTS.iter().any(|mark| start.contains(mark))
+}
+
 fn kernel(lines: &[&str]) -> Option<Trace> {
     let call =
         lines.iter().position(|line| line.trim_end().ends_with("Call Trace:") || line.contains("Call trace:"))?;
     let message = lines[..=call].iter().find_map(|line| {
-        ["BUG: ", "Oops: ", "Kernel panic - not syncing: ", "WARNING: ", "Unable to handle "]
+        KERNEL_STARTS
             .iter()
             .find_map(|mark| line.get(line.find(mark)?..))
     })?;

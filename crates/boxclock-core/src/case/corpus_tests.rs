@@ -57,3 +57,22 @@ fn every_format_reads_its_files() {
     }
     assert_eq!(read.len(), expected.len(), "{}", read.join("\n"));
 }
+
+#[test]
+fn a_kernel_panic_has_its_trace_though_each_line_has_its_time() {
+    let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/data/formats/panic.txt");
+    let case = Case::open(&[path], Options::default(), &Work::default()).unwrap();
+    let loaded = case.load(&Work::default()).unwrap();
+    let mut reader = crate::event::RecordReader::new(std::sync::Arc::clone(&case.sources));
+    let traces: Vec<_> = (0..loaded.table.len() as u32)
+        .map(|row| reader.record(loaded.table.event(Row(row))))
+        .filter(|record| record.attributes.contains_key("exception.type"))
+        .collect();
+    assert_eq!(traces.len(), 1, "{traces:?}");
+    let message = traces[0].attributes["exception.message"].as_str().unwrap();
+    assert!(message.starts_with("Kernel panic - not syncing: VFS: Unable to mount root fs"), "{message}");
+    let frames = traces[0].attributes["exception.frames"].to_string();
+    // `? rest_init` is a guess of the kernel's own and left out.
+    assert_eq!(frames.matches("+0x").count(), 7, "{frames}");
+    assert!(frames.contains("mount_block_root+0x14e/0x1e6") && !frames.contains("rest_init"), "{frames}");
+}

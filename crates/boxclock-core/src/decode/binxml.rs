@@ -169,15 +169,15 @@ impl<'a> BinXml<'a> {
                     return Err(Wrong("a value that is no text outside a template's values", at));
                 }
                 let count = usize::from(cursor.u16()?);
-                let text = utf16(cursor.take(count * 2)?);
-                self.count(at, text.len())?;
-                to.text.push_str(&text);
+                let bytes = cursor.take(count * 2)?;
+                self.count(at, bytes.len())?;
+                utf16_to(&mut to.text, bytes);
             }
             0x07 => {
                 let count = usize::from(cursor.u16()?);
-                let text = utf16(cursor.take(count * 2)?);
-                self.count(at, text.len())?;
-                to.text.push_str(&text);
+                let bytes = cursor.take(count * 2)?;
+                self.count(at, bytes.len())?;
+                utf16_to(&mut to.text, bytes);
             }
             0x08 => {
                 let code = u32::from(cursor.u16()?);
@@ -314,6 +314,12 @@ impl<'a> BinXml<'a> {
             let mut cursor = Cursor { chunk: self.chunk, at: value.at, end: value.at + value.length };
             return self.content(&mut cursor, None, to, depth + 1);
         }
+        if value.kind == 1 {
+            // Most values: without a text of their own in between.
+            self.count(value.at, bytes.len())?;
+            utf16_to(&mut to.text, bytes);
+            return Ok(());
+        }
         let text = if value.kind & 0x80 == 0 { scalar(value.kind, bytes) } else { list(value.kind & 0x7F, bytes) };
         let text = text.ok_or(Wrong("a value of an unknown type or length", value.at))?;
         self.count(value.at, text.len())?;
@@ -323,16 +329,23 @@ impl<'a> BinXml<'a> {
 }
 
 fn utf16(bytes: &[u8]) -> String {
-    if bytes.chunks_exact(2).all(|pair| pair[0] < 0x80 && pair[1] == 0) {
+    let mut text = String::new();
+    utf16_to(&mut text, bytes);
+    text
+}
+
+/// Adds UTF-16, little-endian, without the zeros at its end.
+fn utf16_to(text: &mut String, bytes: &[u8]) {
+    let pairs = || bytes.chunks_exact(2);
+    let count = pairs().rposition(|pair| pair != [0, 0]).map_or(0, |last| last + 1);
+    text.reserve(count);
+    if pairs().take(count).all(|pair| pair[0] < 0x80 && pair[1] == 0) {
         // Nearly all of it is plain.
-        let plain: Vec<u8> = bytes.chunks_exact(2).map(|pair| pair[0]).collect();
-        let mut text = String::from_utf8(plain).unwrap_or_default();
-        text.truncate(text.trim_end_matches('\0').len());
-        return text;
+        text.extend(pairs().take(count).map(|pair| char::from(pair[0])));
+        return;
     }
-    let units = bytes.chunks_exact(2).map(|pair| u16::from_le_bytes([pair[0], pair[1]]));
-    let text: String = char::decode_utf16(units).map(|unit| unit.unwrap_or('\u{FFFD}')).collect();
-    text.trim_end_matches('\0').to_owned()
+    let units = pairs().take(count).map(|pair| u16::from_le_bytes([pair[0], pair[1]]));
+    text.extend(char::decode_utf16(units).map(|unit| unit.unwrap_or('\u{FFFD}')));
 }
 
 /// An array of values: strings end with a zero, others have a fixed size.

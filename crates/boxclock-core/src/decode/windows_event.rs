@@ -57,7 +57,7 @@ impl Element {
 
     /// The element as XML in one line.
     pub(super) fn to_xml(&self) -> String {
-        let mut xml = String::new();
+        let mut xml = String::with_capacity(1024);
         self.write(&mut xml);
         xml
     }
@@ -208,7 +208,7 @@ fn severity(level: Option<&str>, keywords: Option<&str>) -> Severity {
 }
 
 /// The names and values of the event's own data.
-fn data(event: &Element) -> Vec<(String, String)> {
+fn data(event: &Element) -> Vec<(&str, &str)> {
     let mut pairs = Vec::new();
     for part in ["EventData", "UserData", "ProcessingErrorData", "DebugData"] {
         let Some(part) = event.child(part) else { continue };
@@ -217,7 +217,7 @@ fn data(event: &Element) -> Vec<(String, String)> {
             let inner = if child.children.is_empty() { std::slice::from_ref(child) } else { &child.children };
             for item in inner.iter().filter(|item| !item.text.is_empty()) {
                 let name = item.attribute("Name").unwrap_or(if item.local() == "Data" { "" } else { item.local() });
-                pairs.push((name.to_owned(), item.text.clone()));
+                pairs.push((name, item.text.as_str()));
             }
         }
     }
@@ -257,13 +257,12 @@ pub(super) fn attributes(xml: &str) -> Map<String, Value> {
     add("host.name", system.text_of("Computer"));
     let mut unnamed = 0;
     for (name, value) in data(&event) {
-        let name = if name.is_empty() {
+        if name.is_empty() {
             unnamed += 1;
-            unnamed.to_string()
+            attributes.insert(format!("event.data.{unnamed}"), Value::from(value));
         } else {
-            name
-        };
-        attributes.insert(format!("event.data.{name}"), Value::from(value));
+            attributes.insert(format!("event.data.{name}"), Value::from(value));
+        }
     }
     attributes
 }

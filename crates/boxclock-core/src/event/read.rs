@@ -85,6 +85,27 @@ impl RecordReader {
         detected.format.structured(&self.text(event).ok()?)
     }
 
+    /// The trace of a kernel's failure: each of its lines is a message with a time of its own, behind the first.
+    fn kernel_trace(&mut self, event: EventRef<'_>, first: &str) -> Option<trace::Trace> {
+        const BYTES: usize = 16 << 10;
+        const LINES: usize = 80;
+        let source = self.source(event);
+        let Reader::Lines(detected) = source.reader else { return None };
+        let behind = SourceFile::open(&source.path).ok()?.read(event.offset() + event.length(), BYTES).ok()?;
+        let behind = source.encoding.text(&behind);
+        let mut text = without_uptime(first).to_owned();
+        for line in behind.lines().take(LINES) {
+            let record = detected.format.record(line, detected.hint);
+            let body = without_uptime(&record.body);
+            if trace::starts_in_kernel(body) || body.contains("---[ end ") {
+                break;
+            }
+            text.push('\n');
+            text.push_str(body);
+        }
+        trace::parse(&text)
+    }
+
     /// The whole record of an event.
     ///
     /// A record whose file is gone or cannot be read says so in its body.
@@ -107,11 +128,24 @@ impl RecordReader {
         {
             record.attributes.extend(trace.attributes());
         }
+        if event.component() == "kernel"
+            && !record.attributes.contains_key("exception.type")
+            && trace::starts_in_kernel(&record.body)
+            && let Some(trace) = self.kernel_trace(event, &record.body)
+        {
+            record.attributes.extend(trace.attributes());
+        }
         if event.is_disordered() {
             record.attributes.insert("boxclock.out_of_order".into(), true.into());
         }
         record
     }
+}
+
+/// The text of a kernel's message without the time since boot that some formats leave in front of it.
+fn without_uptime(body: &str) -> &str {
+    let rest = body.strip_prefix('[').and_then(|rest| rest.split_once("] "));
+    rest.filter(|(time, _)| time.trim().parse::<f64>().is_ok()).map_or(body, |(_, text)| text)
 }
 
 /// The stack trace in a record's text, or in the field that structured loggers have for it.
