@@ -28,7 +28,7 @@ mod load;
 mod look;
 mod schedule;
 
-pub use inventory::{FileFound, find_files};
+pub use inventory::{FileFound, find_files, find_files_where};
 pub use load::Loader;
 pub use schedule::Focus;
 
@@ -307,6 +307,18 @@ impl Case {
     /// When a path does not exist or cannot be read at all, or a box is damaged.
     pub fn open(paths: &[PathBuf], options: Options, work: &Work) -> Result<Self> {
         inventory::open(paths, options, work)
+    }
+
+    /// A case of single files with the label and the zone of their host: for looking into what is being gathered.
+    ///
+    /// # Errors
+    /// When cancelled.
+    pub fn of_files(
+        files: Vec<(FileFound, Option<String>, Option<Zone>)>,
+        options: Options,
+        work: &Work,
+    ) -> Result<Self> {
+        inventory::of_files(files, options, work)
     }
 
     /// Where the logbook of a case of these paths is.

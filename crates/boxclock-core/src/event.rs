@@ -250,6 +250,14 @@ impl Table {
         self.parts.get(start..end).unwrap_or_default()
     }
 
+    /// The rows of a source, in the order of its file.
+    pub fn rows_of(&self, source: usize) -> impl Iterator<Item = Row> + use<> {
+        let parts = self.parts_of(source);
+        let first = parts.first().map_or(0, |part| part.first_row);
+        let end = parts.last().map_or(first, |part| part.first_row + part.segment.len() as u32);
+        (first..end).map(Row)
+    }
+
     /// The part that holds a row, and the event's index in it.
     pub fn locate(&self, row: Row) -> (usize, usize) {
         let part = self.parts.partition_point(|part| part.first_row <= row.0).saturating_sub(1);

@@ -7,101 +7,38 @@ use std::fs::File;
 use std::io::{Read, Write};
 use std::path::{Path, PathBuf};
 
-use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 
 use crate::case::{FileFound, LeftOut};
-use crate::clock::Zone;
 use crate::logbook::Story;
 use crate::work::Work;
 use crate::{Error, Result};
 
 mod check;
+mod command;
+mod local;
 mod pack;
+mod plan;
+pub mod recipe;
+mod remote;
+mod seal;
 mod unpack;
+mod window;
 
 pub use check::{Finding, Verdict, check};
-pub use pack::{PackOptions, Packed, pack};
+pub use pack::{Packed, pack};
+pub use plan::{PackOptions, Plan, PlannedCommand, PlannedFile, Wanted, plan};
+pub use seal::{
+    AppliedRule, Cut, Mark, Redaction, SEAL_VERSION, Seal, SealedCommand, SealedFile, SealedHost, SealedWindow,
+    Unreadable, time_of,
+};
 pub use unpack::{OpenBox, unpack};
+pub use window::Window;
 
 /// The name of the seal inside a box.
 pub const SEAL_NAME: &str = "box.json";
 /// The name of the story inside a box.
 pub const STORY_NAME: &str = "story.json";
-/// The version of the seal's shape.
-pub const SEAL_VERSION: u32 = 1;
-
-/// The list of everything in a box, and of what could not be put in.
-#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
-pub struct Seal {
-    /// Version of this shape.
-    pub version: u32,
-    /// When the box was sealed, RFC 3339 UTC.
-    pub sealed_at: String,
-    /// The program and version that sealed it.
-    pub sealed_by: String,
-    /// The case's zone, if the person gathering said so.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub zone: Option<String>,
-    /// The hosts.
-    pub hosts: Vec<SealedHost>,
-    /// The files.
-    pub files: Vec<SealedFile>,
-    /// What could not be read.
-    pub unreadable: Vec<Unreadable>,
-}
-
-/// A host in a seal.
-#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
-pub struct SealedHost {
-    /// Its label: the role it plays.
-    pub label: String,
-    /// Its zone, if known.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub zone: Option<String>,
-    /// The host's clock at gathering, RFC 3339 UTC, if it could be asked.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub clock_there: Option<String>,
-    /// The gathering machine's clock at the same moment, RFC 3339 UTC.
-    pub clock_here: String,
-}
-
-/// A file in a seal.
-#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
-pub struct SealedFile {
-    /// Its path in the box.
-    pub path: String,
-    /// Its size in bytes.
-    pub size: u64,
-    /// Its SHA-256 in lower-case hexadecimal.
-    pub sha256: String,
-    /// Where it was read from.
-    pub origin: String,
-    /// The label of its host.
-    pub host: String,
-    /// When the original was last modified, RFC 3339 UTC.
-    pub modified: String,
-}
-
-/// A file that could not be put into the box.
-#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
-pub struct Unreadable {
-    /// Where it is.
-    pub origin: String,
-    /// The label of its host.
-    pub host: String,
-    /// Why not.
-    pub reason: String,
-}
-
-impl Seal {
-    /// The zone of a host, if the seal says.
-    pub fn host_zone(&self, label: &str) -> Option<Zone> {
-        let host = self.hosts.iter().find(|host| host.label == label)?;
-        Zone::parse(host.zone.as_deref()?).ok()
-    }
-}
-
 /// Lower-case hexadecimal.
 pub fn hex(bytes: &[u8]) -> String {
     use std::fmt::Write as _;

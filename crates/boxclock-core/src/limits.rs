@@ -33,6 +33,12 @@ pub const CODES_PER_EVENT: usize = 64;
 /// Files that are read from one folder or box.
 pub const FILES: usize = 1_000_000;
 
+/// Bytes of the largest file that is gathered without a recipe that says otherwise.
+pub const GATHERED_BYTES: u64 = 256 << 30;
+
+/// Recipes, checks or rules of the user's own that are read from one folder.
+pub const OWN_RECIPES: usize = 1000;
+
 /// Own formats that are read from one folder.
 pub const OWN_FORMATS: usize = 1000;
 

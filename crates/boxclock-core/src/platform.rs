@@ -3,6 +3,10 @@
 use std::fs::File;
 use std::io;
 use std::path::{Path, PathBuf};
+use std::process::{Child, Command};
+
+use rustix::fs::OFlags;
+use rustix::process::{Pid, Signal, kill_process_group};
 
 /// Reads at `offset` without moving a shared position; gives how many bytes there were, 0 at the end.
 ///
@@ -23,6 +27,39 @@ pub fn changed_ns(path: &Path) -> i64 {
         .map_or(0, |data| data.ctime().saturating_mul(1_000_000_000).saturating_add(data.ctime_nsec()))
 }
 
+/// Opens a file for reading if it is a regular one. It cannot block, whatever takes the file's place in between.
+///
+/// # Errors
+/// As the system reports them; and where it is no regular file.
+pub fn open_regular(path: &Path) -> io::Result<File> {
+    use std::os::unix::fs::OpenOptionsExt;
+    let file = File::options().read(true).custom_flags((OFlags::NONBLOCK | OFlags::NOCTTY).bits() as i32).open(path)?;
+    let kind = file.metadata()?.file_type();
+    if kind.is_file() {
+        return Ok(file);
+    }
+    Err(io::Error::other(format!("{}, not a file", special_kind(kind).unwrap_or("a folder"))))
+}
+
+/// What stays the same of a file while it is renamed: device and number.
+pub fn identity(data: &std::fs::Metadata) -> (u64, u64) {
+    use std::os::unix::fs::MetadataExt;
+    (data.dev(), data.ino())
+}
+
+/// Makes a command the head of a group of processes of its own, so that all it starts can be stopped with it.
+pub fn own_group(command: &mut Command) {
+    std::os::unix::process::CommandExt::process_group(command, 0);
+}
+
+/// Stops a process that [`own_group`] started, and all that it started itself.
+pub fn stop_group(child: &Child) {
+    if let Some(pid) = i32::try_from(child.id()).ok().and_then(Pid::from_raw) {
+        // It may have ended meanwhile.
+        let _ = kill_process_group(pid, Signal::KILL);
+    }
+}
+
 /// Whether opening this kind of file could block or have effects: FIFOs, sockets, devices.
 pub fn special_kind(kind: std::fs::FileType) -> Option<&'static str> {
     use std::os::unix::fs::FileTypeExt;
@@ -32,6 +69,13 @@ pub fn special_kind(kind: std::fs::FileType) -> Option<&'static str> {
         () if kind.is_block_device() || kind.is_char_device() => Some("a device"),
         () => None,
     }
+}
+
+/// The name of this machine.
+pub fn host_name() -> String {
+    let name = std::fs::read_to_string("/proc/sys/kernel/hostname").unwrap_or_default();
+    let name = name.trim();
+    if name.is_empty() { "here".to_owned() } else { name.to_owned() }
 }
 
 /// The rights of a file that others may read as far as the user's settings (umask) allow.

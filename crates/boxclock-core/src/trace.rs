@@ -234,11 +234,8 @@ pub fn starts_in_kernel(message: &str) -> bool {
 fn kernel(lines: &[&str]) -> Option<Trace> {
     let call =
         lines.iter().position(|line| line.trim_end().ends_with("Call Trace:") || line.contains("Call trace:"))?;
-    let message = lines[..=call].iter().find_map(|line| {
-        KERNEL_STARTS
-            .iter()
-            .find_map(|mark| line.get(line.find(mark)?..))
-    })?;
+    let message =
+        lines[..=call].iter().find_map(|line| KERNEL_STARTS.iter().find_map(|mark| line.get(line.find(mark)?..)))?;
     let mut trace = Trace { exception: "kernel oops".into(), message: message.to_owned(), ..Trace::default() };
     let function = |line: &str| -> Option<String> {
         let word = line.split_ascii_whitespace().find(|word| word.contains("+0x") && word.contains("/0x"))?;

@@ -24,6 +24,9 @@ pub use large::{Written, write_large};
 /// When the demo box is sealed: 12 April 2026, 08:00 UTC+02:00, in UTC nanoseconds.
 pub const SEALED_AT: i64 = 1_775_973_600 * 1_000_000_000;
 
+/// The recipe of the demo's application.
+pub const RECIPE: &str = include_str!("tankwarden.toml");
+
 /// Writes the hosts of the demo story below `folder`, one folder each, and gives their labels.
 ///
 /// # Errors

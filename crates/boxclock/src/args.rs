@@ -31,7 +31,10 @@ pub enum Command {
     #[command(after_help = "Example:\n  boxclock open night.box.zip --drift dose-gw=-6m41s")]
     Open(Open),
     /// Gather files into a sealed box
-    #[command(after_help = "Example:\n  boxclock pack /var/log --host dose-gw=/mnt/gw --into night.box.zip\n\n\
+    #[command(after_help = "Examples:\n  boxclock pack /var/log --host dose-gw=/mnt/gw --into night.box.zip\n  \
+        boxclock pack --host pump-ctl=ssh://keeper@pump-ctl --host keeper-desk=/mnt/desk --recipe auto \\\n    \
+        --around '12 Apr 02:31' --within 30m --into night.box.zip\n  \
+        boxclock pack / --recipe linux-live --plan --into x.box.zip\n\n\
         What cannot be read is listed in the seal and on standard error; the exit status is then 3.")]
     Pack(Pack),
     /// Verify the seal of a box: names every changed, missing or extra member
@@ -53,6 +56,15 @@ pub enum Command {
     )]
     Formats {
         /// Check these files instead of the folder
+        #[arg(value_name = "FILE.toml")]
+        paths: Vec<PathBuf>,
+    },
+    /// List the recipes of what to gather, and check those of your own
+    #[command(
+        after_help = "Own recipes are TOML files in the folder that this prints; see docs/formats.md, \"Recipes\"."
+    )]
+    Recipes {
+        /// Check these files instead
         #[arg(value_name = "FILE.toml")]
         paths: Vec<PathBuf>,
     },
@@ -141,11 +153,37 @@ pub struct Pack {
     #[command(flatten)]
     pub reading: Reading,
     /// The box to write; it must not exist yet
-    #[arg(long, value_name = "X.box.zip")]
-    pub into: PathBuf,
+    #[arg(long, value_name = "X.box.zip", required_unless_present = "plan")]
+    pub into: Option<PathBuf>,
     /// A title for the case
     #[arg(long)]
     pub title: Option<String>,
+    /// Gather by this recipe (see boxclock recipes); auto chooses those that fit. Without it all files of a folder are
+    /// taken
+    #[arg(long, value_name = "NAME")]
+    pub recipe: Vec<String>,
+    /// The moment of the failure: only what is near it is taken. As people write it: "yesterday 7:20", "Wed 07:22",
+    /// "2 h ago", 2026-04-12T02:31:07Z
+    #[arg(long, value_name = "TIME", conflicts_with_all = ["from", "to"])]
+    pub around: Option<String>,
+    /// How much before and after that moment
+    #[arg(long, value_name = "DURATION", default_value = "10m")]
+    pub within: String,
+    /// Take what was written from this moment on
+    #[arg(long, value_name = "TIME")]
+    pub from: Option<String>,
+    /// Take what was written up to this moment
+    #[arg(long, value_name = "TIME")]
+    pub to: Option<String>,
+    /// Take files whole, whatever the window; it is noted all the same
+    #[arg(long)]
+    pub whole: bool,
+    /// Print the exact list of files and commands, and stop
+    #[arg(long)]
+    pub plan: bool,
+    /// A configuration file for the SSH client instead of the user's own
+    #[arg(long, value_name = "FILE")]
+    pub ssh_config: Option<PathBuf>,
 }
 
 #[derive(Args)]

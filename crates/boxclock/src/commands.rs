@@ -2,15 +2,14 @@
 
 use std::fs::File;
 use std::io::{self, BufWriter, Write};
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::time::{SystemTime, UNIX_EPOCH};
 
 use boxclock_core::case::{Case, LeftOut, Loaded, Options, Source};
 use boxclock_core::clock::{Zone, human};
 use boxclock_core::code::{self, Platform};
 use boxclock_core::format;
-use boxclock_core::gather::{self, PackOptions};
-use boxclock_core::logbook::{Logbook, Story};
+use boxclock_core::logbook::Logbook;
 use boxclock_core::platform;
 use boxclock_core::query::{Filter, rows_in_order};
 use boxclock_core::report::events::{EventWriter, Form};
@@ -20,6 +19,7 @@ use boxclock_core::work::Work;
 use crate::args::{self, Command, Reading};
 use crate::outcome::{Ended, Failure, Outcome, say};
 
+mod gathering;
 mod listing;
 mod progress;
 
@@ -28,8 +28,9 @@ pub fn run(command: Command) -> Ended {
     match command {
         Command::Demo(demo) => self::demo(&demo),
         Command::Open(open) => full_screen(&open.reading.clone()),
-        Command::Pack(pack) => self::pack(&pack),
-        Command::Check(check) => self::check(&check),
+        Command::Pack(pack) => gathering::pack(&pack),
+        Command::Check(check) => gathering::check(&check),
+        Command::Recipes { paths } => gathering::recipes(&paths),
         Command::Events(events) => self::events(&events),
         Command::Sources(sources) if sources.explain => {
             let case = open(&sources.listing.reading, &cancellable())?;
@@ -294,60 +295,6 @@ fn now() -> i64 {
     since.ok().and_then(|since| i64::try_from(since.as_nanos()).ok()).unwrap_or(0)
 }
 
-fn pack(arguments: &args::Pack) -> Ended {
-    let options = options(&arguments.reading)?;
-    let work = cancellable();
-    let shown = arguments.reading.progress.then(|| progress::Shown::start(&work, "packing"));
-    let packed = gather::pack(
-        &PackOptions {
-            paths: arguments.reading.paths.clone(),
-            hosts: options.hosts,
-            into: arguments.into.clone(),
-            story: Story { title: arguments.title.clone().unwrap_or_default(), ..Story::default() },
-            zone: options.zone.map(|zone| zone.name().to_owned()),
-            host_zones: options.host_zones.into_iter().map(|(label, zone)| (label, zone.name().to_owned())).collect(),
-            now: now(),
-        },
-        &work,
-    )?;
-    drop(shown);
-    for left in &packed.seal.unreadable {
-        say(&format!("left out: {} ({}): {}", left.origin, left.host, left.reason));
-    }
-    let bytes: u64 = packed.seal.files.iter().map(|file| file.size).sum();
-    writeln!(
-        io::stdout(),
-        "{}: {} files, {bytes} bytes, {} left out",
-        arguments.into.display(),
-        packed.seal.files.len(),
-        packed.seal.unreadable.len()
-    )?;
-    Ok(if packed.seal.unreadable.is_empty() { Outcome::Done } else { Outcome::Partly })
-}
-
-fn check(arguments: &args::Check) -> Ended {
-    let work = cancellable();
-    let shown = arguments.progress.then(|| progress::Shown::start(&work, "checking"));
-    if !arguments.path.exists() {
-        return Err(Failure::Because(format!("no such file or folder: {}", arguments.path.display())));
-    }
-    let verdict = gather::check(&arguments.path, &work)?;
-    drop(shown);
-    let mut out = io::stdout().lock();
-    for finding in &verdict.findings {
-        writeln!(out, "{}: {}: {}", finding.kind, boxclock_core::visible(&finding.path, false), finding.detail)?;
-    }
-    if verdict.findings.is_empty() {
-        writeln!(out, "{}: the seal holds: {} files", arguments.path.display(), verdict.seal.files.len())?;
-        return Ok(Outcome::Done);
-    }
-    Err(Failure::Because(format!(
-        "{}: the seal is broken: {} members differ",
-        arguments.path.display(),
-        verdict.findings.len()
-    )))
-}
-
 fn report(arguments: &args::Report) -> Ended {
     let (case, loaded) = read(&arguments.reading)?;
     let logbook = match &case.logbook_path {
@@ -380,42 +327,16 @@ fn demo(arguments: &args::Demo) -> Ended {
         return Ok(Outcome::Done);
     }
     if let Some(into) = &arguments.into {
-        seal_demo(into)?;
+        gathering::seal_demo(into)?;
         return Ok(Outcome::Done);
     }
     let folder =
         platform::data_dir().ok_or_else(|| Failure::Because("no folder for data: set HOME or XDG_DATA_HOME".into()))?;
     let path = folder.join("demo").join(concat!("saltmere-", env!("CARGO_PKG_VERSION"), ".box.zip"));
     if !path.exists() {
-        seal_demo(&path)?;
+        gathering::seal_demo(&path)?;
     }
     full_screen(&Reading { paths: vec![path], ..Reading::default() })
-}
-
-/// Writes the three hosts of the demo story to a temporary folder and seals them.
-fn seal_demo(into: &Path) -> Result<(), Failure> {
-    let cannot = |error: io::Error| Failure::Because(format!("cannot write the demo case {}: {error}", into.display()));
-    let folder = into.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
-    std::fs::create_dir_all(folder).map_err(cannot)?;
-    let hosts = folder.join(format!(".demo-{}", std::process::id()));
-    std::fs::create_dir_all(&hosts).map_err(cannot)?;
-    let written = boxclock_demo::write_demo(&hosts).map_err(cannot).and_then(|labels| {
-        Ok(gather::pack(
-            &PackOptions {
-                hosts: labels.iter().map(|label| ((*label).to_owned(), hosts.join(label))).collect(),
-                into: into.to_path_buf(),
-                story: boxclock_demo::story(),
-                zone: Some("+02:00".into()),
-                host_zones: labels.iter().map(|label| ((*label).to_owned(), "+02:00".to_owned())).collect(),
-                now: boxclock_demo::SEALED_AT,
-                ..PackOptions::default()
-            },
-            &Work::default(),
-        )?)
-    });
-    // The unpacked hosts are only a step on the way; what is left behind on a failure is removed as far as it can be.
-    let _ = std::fs::remove_dir_all(&hosts);
-    written.map(|_| ())
 }
 
 fn full_screen(reading: &Reading) -> Ended {

@@ -8,7 +8,7 @@ use std::time::UNIX_EPOCH;
 use sha2::{Digest, Sha256};
 
 use super::look::{self, Known, look, platforms_by_host};
-use super::{Case, LeftOut, Options, Trouble, boot, cannot_read, generations};
+use super::{Case, LeftOut, Options, Source, Trouble, boot, cannot_read, generations};
 use crate::clock::Zone;
 use crate::decode::{self, Decoded, Text};
 use crate::format::LineFormat;
@@ -37,6 +37,18 @@ pub struct FileFound {
 /// # Errors
 /// When `path` itself does not exist or cannot be read.
 pub fn find_files(path: &Path, left_out: &mut Vec<LeftOut>) -> Result<Vec<FileFound>> {
+    find_files_where(path, left_out, &|_| true)
+}
+
+/// As [`find_files`], but enters only the folders that `enter` accepts.
+///
+/// # Errors
+/// When `path` itself does not exist or cannot be read.
+pub fn find_files_where(
+    path: &Path,
+    left_out: &mut Vec<LeftOut>,
+    enter: &dyn Fn(&Path) -> bool,
+) -> Result<Vec<FileFound>> {
     let top = std::fs::metadata(path).map_err(|error| cannot_read(path, error))?;
     if top.is_dir() {
         std::fs::read_dir(path).map_err(|error| cannot_read(path, error))?;
@@ -44,6 +56,7 @@ pub fn find_files(path: &Path, left_out: &mut Vec<LeftOut>) -> Result<Vec<FileFo
     let mut seen = HashSet::new();
     let mut files = Vec::new();
     let walk = walkdir::WalkDir::new(path).follow_links(true).max_depth(limits::FOLDER_DEPTH).sort_by_file_name();
+    let walk = walk.into_iter().filter_entry(|entry| !entry.file_type().is_dir() || enter(entry.path()));
     for entry in walk {
         let entry = match entry {
             Ok(entry) => entry,
@@ -138,23 +151,9 @@ pub(super) fn open(paths: &[PathBuf], options: Options, work: &Work) -> Result<C
     }
     let (formats, wrong) = own_formats(paths, box_formats);
     left_out.extend(wrong.into_iter().map(|(path, reason)| LeftOut { path, reason }));
-    let mut candidates = open_containers(candidates, &options.passwords, &mut left_out, work)?;
-    candidates.sort_by(|a, b| a.file.name.cmp(&b.file.name));
-    let candidates = decode_all(candidates, &options, &mut left_out, work)?;
     let case_zone = zone.unwrap_or_else(Zone::utc);
     let known = Known { case_zone: &case_zone, options: &options, formats: &formats };
-    let looked = parallel(candidates.len(), work, |index| look(&candidates[index], &known));
-    work.check()?;
-    let mut sources = Vec::new();
-    for (candidate, looked) in candidates.iter().zip(looked) {
-        match looked {
-            Ok(source) => sources.push(source),
-            Err(reason) => left_out.push(LeftOut { path: candidate.file.name.clone(), reason }),
-        }
-    }
-    generations::group(&mut sources, work)?;
-    boot::find(&mut sources, &options);
-    platforms_by_host(&mut sources);
+    let sources = sources_of(candidates, &known, &mut left_out, work)?;
     Ok(Case {
         paths: paths.to_vec(),
         name: name.unwrap_or_default(),
@@ -167,6 +166,50 @@ pub(super) fn open(paths: &[PathBuf], options: Options, work: &Work) -> Result<C
         options,
         formats,
     })
+}
+
+/// A case of single files, see [`Case::of_files`].
+pub(super) fn of_files(
+    files: Vec<(FileFound, Option<String>, Option<Zone>)>,
+    options: Options,
+    work: &Work,
+) -> Result<Case> {
+    let candidates = files.into_iter().map(|(file, host, zone)| {
+        let (trouble, decoded) = (Vec::new(), None);
+        Candidate { file, host, zone, trouble, decoded }
+    });
+    let (formats, _) = own_formats(&[], Vec::new());
+    let mut left_out = Vec::new();
+    let zone = options.zone.clone().unwrap_or_else(Zone::utc);
+    let known = Known { case_zone: &zone, options: &options, formats: &formats };
+    let sources = Arc::new(sources_of(candidates.collect(), &known, &mut left_out, work)?);
+    let (paths, name, seal, story) = (Vec::new(), String::new(), None, Story::default());
+    Ok(Case { paths, name, sources, left_out, seal, story, zone, logbook_path: None, options, formats })
+}
+
+/// What is in the candidates: containers are opened, files decoded, formats recognised, generations brought together.
+fn sources_of(
+    candidates: Vec<Candidate>,
+    known: &Known<'_>,
+    left_out: &mut Vec<LeftOut>,
+    work: &Work,
+) -> Result<Vec<Source>> {
+    let mut candidates = open_containers(candidates, &known.options.passwords, left_out, work)?;
+    candidates.sort_by(|a, b| a.file.name.cmp(&b.file.name));
+    let candidates = decode_all(candidates, known.options, left_out, work)?;
+    let looked = parallel(candidates.len(), work, |index| look(&candidates[index], known));
+    work.check()?;
+    let mut sources = Vec::new();
+    for (candidate, looked) in candidates.iter().zip(looked) {
+        match looked {
+            Ok(source) => sources.push(source),
+            Err(reason) => left_out.push(LeftOut { path: candidate.file.name.clone(), reason }),
+        }
+    }
+    generations::group(&mut sources, work)?;
+    boot::find(&mut sources, known.options);
+    platforms_by_host(&mut sources);
+    Ok(sources)
 }
 
 /// The formats of the user, those of boxes, and those in a folder `formats` of an unpacked box. The same format may stand

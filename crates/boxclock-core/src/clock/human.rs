@@ -65,6 +65,81 @@ fn parse_time(text: &str, zone: &Zone) -> Option<Typed> {
     }))
 }
 
+/// Reads a moment as people say it when they report a failure: everything that [`time`] reads, `now`, `2 h ago`,
+/// `yesterday 7:20`, `Wed 07:22`, `12 Apr 02:31`. What leaves the day or year open is the last such moment before `now`
+/// (UTC nanoseconds).
+///
+/// # Errors
+/// When the text is none of these; the message says which forms are.
+pub fn moment(text: &str, zone: &Zone, now: i64) -> Result<i64> {
+    parse_moment(&text.trim().to_ascii_lowercase(), zone, now).ok_or_else(|| {
+        Error::new(format!(
+            "\"{}\" is no moment: write 2026-04-12 02:31, 02:31, yesterday 7:20, Wed 07:22, 12 Apr 02:31 or 2 h ago",
+            text.trim()
+        ))
+    })
+}
+
+fn parse_moment(text: &str, zone: &Zone, now: i64) -> Option<i64> {
+    if text == "now" {
+        return Some(now);
+    }
+    if let Some(amount) = text.strip_suffix("ago") {
+        let short = [("hours", "h"), ("hour", "h"), ("minutes", "m"), ("minute", "m"), ("mins", "m"), ("min", "m")];
+        let more = [("seconds", "s"), ("second", "s"), ("secs", "s"), ("sec", "s"), ("days", "d"), ("day", "d")];
+        let words =
+            short.into_iter().chain(more).fold(amount.to_owned(), |text, (word, unit)| text.replace(word, unit));
+        return now.checked_sub(parse_duration(&words)?);
+    }
+    let today = now.checked_add(i64::from(zone.offset_at(now)).checked_mul(SECOND)?)?.div_euclid(DAY);
+    let at = |day: i64, of_day: i64| Some(zone.to_utc(day.checked_mul(DAY)?.checked_add(of_day)?));
+    match parse_time(&text.to_ascii_uppercase(), zone) {
+        Some(Typed::Instant(ns)) => return Some(ns),
+        Some(Typed::OfDay(ns)) => {
+            return [today, today - 1].into_iter().filter_map(|day| at(day, ns)).find(|ns| *ns <= now);
+        }
+        None => {}
+    }
+    let mut words: Vec<&str> = text.split([' ', ',']).filter(|word| !word.is_empty() && *word != "at").collect();
+    let last = *words.last()?;
+    let clock = of_day(last);
+    if clock.is_some() {
+        words.pop();
+    }
+    let ns = clock.unwrap_or(0);
+    match words.as_slice() {
+        ["today"] => at(today, ns),
+        ["yesterday"] => at(today - 1, ns),
+        [day] if clock.is_some() => {
+            let names = ["thu", "fri", "sat", "sun", "mon", "tue", "wed"];
+            // The epoch was a Thursday.
+            let wanted = names.iter().position(|name| day.starts_with(name))? as i64;
+            (0..=7)
+                .map(|back| today - back)
+                .filter(|day| day.rem_euclid(7) == wanted)
+                .find_map(|day| at(day, ns).filter(|ns| *ns <= now))
+        }
+        [a, b] => {
+            const MONTHS: [&str; 12] =
+                ["jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec"];
+            let month = |word: &str| MONTHS.iter().position(|name| word.starts_with(name));
+            let (month, day) = match (month(a), month(b)) {
+                (Some(month), None) => (month, b),
+                (None, Some(month)) => (month, a),
+                _ => return None,
+            };
+            let day: u8 = day.trim_end_matches(['.', 't', 'h', 's', 'n', 'd', 'r']).parse().ok()?;
+            let year = zone.civil(now).year;
+            [year, year - 1].into_iter().find_map(|year| {
+                let civil = Civil { year, month: month as u8 + 1, day, ..zone.civil(0) };
+                let civil = Civil { hour: 0, minute: 0, second: 0, nanos: 0, offset: None, ..civil };
+                Some(zone.to_utc(civil.to_ns()?.checked_add(ns)?)).filter(|ns| *ns <= now)
+            })
+        }
+        _ => None,
+    }
+}
+
 /// `7:20`, `02:31:07.442` as nanoseconds since midnight.
 fn of_day(text: &str) -> Option<i64> {
     let mut parts = text.split(':');
@@ -209,6 +284,34 @@ mod tests {
         );
         for text in ["", "25:00", "2:", "02:31x", "2026-04-31", "soon", "1:2:3:4", "2:3:4."] {
             assert!(time(text, &zone()).is_err(), "{text}");
+        }
+    }
+
+    #[test]
+    fn moments_as_people_say_them() {
+        // Sunday, 2026-04-12 06:05 in this zone.
+        let now = 1_775_966_700 * SECOND;
+        for (text, shown) in [
+            ("now", "2026-04-12 06:05:00.000"),
+            ("2 h ago", "2026-04-12 04:05:00.000"),
+            ("90 minutes ago", "2026-04-12 04:35:00.000"),
+            ("yesterday 7:20", "2026-04-11 07:20:00.000"),
+            ("today at 02:31", "2026-04-12 02:31:00.000"),
+            ("Wed 07:22", "2026-04-08 07:22:00.000"),
+            ("wednesday at 07:22", "2026-04-08 07:22:00.000"),
+            ("Sun 05:00", "2026-04-12 05:00:00.000"),
+            ("Sun 07:00", "2026-04-05 07:00:00.000"),
+            ("04:31:07.442", "2026-04-12 04:31:07.442"),
+            ("23:10", "2026-04-11 23:10:00.000"),
+            ("12 Apr 02:31", "2026-04-12 02:31:00.000"),
+            ("April 13th, 02:31", "2025-04-13 02:31:00.000"),
+            ("2026-04-12T02:31:07Z", "2026-04-12 04:31:07.000"),
+        ] {
+            let ns = moment(text, &zone(), now).unwrap_or_else(|error| panic!("{text}: {error}"));
+            assert_eq!(date_time(ns, &zone()), shown, "{text}");
+        }
+        for text in ["", "soon", "ago", "x ago", "31 Feb 02:00", "yesterday morning", "Wed", "1 2 3 4"] {
+            assert!(moment(text, &zone(), now).is_err(), "{text}");
         }
     }
 

@@ -1,36 +1,25 @@
-//! Sealing files into a box.
+//! Carrying out a plan: copying files, cutting them to the window, running commands, and sealing all of it into a box.
 
-use std::collections::HashSet;
 use std::fs::File;
-use std::path::{Component, Path, PathBuf};
+use std::io::{self, Read, Seek, SeekFrom, Write};
+use std::path::{Path, PathBuf};
+use std::process::Command;
+use std::sync::Arc;
+use std::thread;
+use std::time::Duration;
 
 use zip::ZipWriter;
 use zip::write::SimpleFileOptions;
 
-use super::{CopyError, SEAL_NAME, SEAL_VERSION, STORY_NAME, Seal, SealedFile, SealedHost, Unreadable, copy_hashed};
-use crate::case::{FileFound, LeftOut, find_files};
-use crate::logbook::Story;
+use super::plan::{PackOptions, Plan, PlannedCommand, PlannedFile, Wanted, plan};
+use super::remote::Remote;
+use super::seal::{Cut, SealedCommand, SealedFile, SealedWindow, Unreadable};
+use super::window::{self, CutPart, Looked, Part};
+use super::{CopyError, SEAL_NAME, SEAL_VERSION, STORY_NAME, Seal, command, copy_hashed};
+use crate::case::{FileFound, find_files};
+use crate::container::{self, Kind};
 use crate::work::Work;
 use crate::{Error, Result, clock, platform};
-
-/// What to put into a box.
-#[derive(Clone, Debug, Default)]
-pub struct PackOptions {
-    /// Files and folders of this machine.
-    pub paths: Vec<PathBuf>,
-    /// Folders (or files) of other hosts, with the host's label.
-    pub hosts: Vec<(String, PathBuf)>,
-    /// The box to write.
-    pub into: PathBuf,
-    /// The story to put in.
-    pub story: Story,
-    /// The case's zone.
-    pub zone: Option<String>,
-    /// Zones of hosts, by label.
-    pub host_zones: Vec<(String, String)>,
-    /// When the box is sealed, UTC nanoseconds.
-    pub now: i64,
-}
 
 /// A box that has been written.
 #[derive(Clone, Debug)]
@@ -39,22 +28,45 @@ pub struct Packed {
     pub seal: Seal,
 }
 
-/// Copies everything into a new box and seals it.
+/// Gathers everything into a new box and seals it.
 ///
 /// The box is written under a temporary name in the same folder and renamed when it is complete and on the disk. What
 /// cannot be read is listed in the seal with the reason.
 ///
 /// # Errors
-/// When a path does not exist, the box exists already, it cannot be written (disk full…), or the work is cancelled.
+/// When a local path does not exist, the box exists already, it cannot be written (disk full…), or the work is cancelled.
 /// Nothing stands under the box's name then.
 pub fn pack(options: &PackOptions, work: &Work) -> Result<Packed> {
-    let into = &options.into;
+    free_name(&options.into)?;
+    let plan = plan(options, work)?;
+    seal_plan(plan, options, work)
+}
+
+/// A sealed box is never changed.
+pub(super) fn free_name(into: &Path) -> Result<()> {
     if into.exists() {
         return Err(Error::new(format!(
             "{} exists already: a sealed box is never changed, choose another name",
             into.display()
         )));
     }
+    Ok(())
+}
+
+/// A file that is ready to be put into the box.
+struct Ready {
+    file: PlannedFile,
+    /// Where its bytes are.
+    path: PathBuf,
+    part: Part,
+}
+
+/// Gathers what a plan lists.
+///
+/// # Errors
+/// As [`pack`].
+pub(super) fn seal_plan(plan: Plan, options: &PackOptions, work: &Work) -> Result<Packed> {
+    let into = &options.into;
     let folder = match into.parent() {
         Some(folder) if !folder.as_os_str().is_empty() => folder,
         _ => Path::new("."),
@@ -65,148 +77,440 @@ pub fn pack(options: &PackOptions, work: &Work) -> Result<Packed> {
         sealed_at: clock::to_rfc3339(options.now),
         sealed_by: concat!("boxclock ", env!("CARGO_PKG_VERSION")).into(),
         zone: options.zone.clone(),
+        window: options
+            .window
+            .map(|window| SealedWindow { from: clock::to_rfc3339(window.from), to: clock::to_rfc3339(window.to) }),
+        recipes: plan.recipes.clone(),
+        hosts: plan.hosts.clone(),
+        unreadable: plan.left_out.clone(),
+        marks: options.marks.clone(),
         ..Seal::default()
     };
-    let mut wanted = list(options, &mut seal)?;
-    wanted.extend(own_formats());
-    work.set_total(wanted.iter().map(|wanted| wanted.file.len_bytes).sum());
-    let temporary = tempfile::Builder::new()
-        .prefix(".boxclock-")
-        .suffix(".part")
-        .permissions(platform::shared_file())
-        .tempfile_in(folder)
-        .map_err(|error| cannot_write(&error))?;
-    let mut zip = ZipWriter::new(std::io::BufWriter::with_capacity(1 << 20, temporary));
-    for Wanted { file, host, member } in wanted {
-        let unreadable = |reason: String| Unreadable { origin: file.name.clone(), host: host.clone(), reason };
-        let mut from = match File::open(&file.path) {
-            Ok(from) => from,
-            Err(error) => {
-                seal.unreadable.push(unreadable(error.to_string()));
-                continue;
-            }
-        };
-        zip.start_file(&member, member_options(true)).map_err(|error| cannot_write(&error))?;
-        match copy_hashed(&mut from, &mut zip, u64::MAX, work) {
-            Ok((size, sha256)) => seal.files.push(SealedFile {
-                path: member,
-                size,
-                sha256,
-                origin: file.name,
-                host,
-                modified: clock::to_rfc3339(file.modified),
-            }),
-            Err(CopyError::Read(error)) => {
-                seal.unreadable.push(unreadable(error.to_string()));
-                zip.abort_file().map_err(|error| cannot_write(&error))?;
-            }
-            Err(CopyError::Write(error)) => return Err(cannot_write(&error)),
-            Err(CopyError::Cancelled | CopyError::TooLarge) => return Err(Error::new("cancelled; no box was written")),
-        }
+    let mut writer = BoxWriter::new(into, folder)?;
+    let staging = tempfile::Builder::new().prefix(".boxclock-").tempdir_in(folder).map_err(|e| cannot_write(&e))?;
+    let local = plan.files.iter().filter(|file| matches!(file.wanted, Wanted::Local(_)));
+    let to_copy: u64 = local.clone().map(|file| file.size).sum();
+    let to_fetch: u64 =
+        plan.files.iter().filter(|file| !matches!(file.wanted, Wanted::Local(_))).map(|file| file.size).sum();
+    work.set_total(to_copy + 2 * to_fetch);
+    let fetched = fetch_all(&plan, options, staging.path(), work)?;
+    seal.commands = fetched.commands;
+    seal.unreadable.extend(fetched.unreadable);
+    let mut ready = fetched.ready;
+    let local: Vec<PlannedFile> = local.cloned().collect();
+    ready.extend(local.into_iter().filter_map(|file| {
+        let Wanted::Local(path) = &file.wanted else { return None };
+        Some(Ready { path: path.clone(), part: Part::Whole, file })
+    }));
+    // In the order of their hosts and names, wherever they came from.
+    ready.sort_by(|a, b| a.file.member.cmp(&b.file.member));
+    for output in fetched.outputs {
+        ready.push(output);
     }
-    let mut add_json = |name: &str, text: String| {
-        zip.start_file(name, member_options(false)).map_err(|error| cannot_write(&error))?;
-        std::io::Write::write_all(&mut zip, text.as_bytes()).map_err(|error| cannot_write(&error))
-    };
+    if let Some(window) = options.window {
+        let looked = ready.iter().map(|ready| looked_at(ready, &seal)).collect();
+        for (ready, part) in ready.iter_mut().zip(window::parts(looked, window, options.reading.clone(), work)?) {
+            ready.part = part;
+        }
+        work.set_total(ready.iter().map(|ready| ready.file.size).sum());
+    }
+    for ready in ready {
+        put(&mut writer, ready, &mut seal, work)?;
+    }
+    for (path, member) in own_files() {
+        let file = PlannedFile {
+            host: String::new(),
+            origin: path.display().to_string(),
+            member,
+            class: None,
+            recipe: None,
+            may_cut: false,
+            most_bytes: u64::MAX,
+            size: 0,
+            modified: 0,
+            wanted: Wanted::Local(path.clone()),
+        };
+        put(&mut writer, Ready { file, path, part: Part::Whole }, &mut seal, work)?;
+    }
     let json = |value: serde_json::Result<String>| value.map_err(|error| cannot_write(&error));
-    add_json(STORY_NAME, json(serde_json::to_string_pretty(&options.story))?)?;
-    add_json(SEAL_NAME, json(serde_json::to_string_pretty(&seal))?)?;
-    let buffered = zip.finish().map_err(|error| cannot_write(&error))?;
-    let temporary = buffered.into_inner().map_err(|error| cannot_write(error.error()))?;
-    temporary.as_file().sync_all().map_err(|error| cannot_write(&error))?;
-    temporary.persist_noclobber(into).map_err(|error| cannot_write(&error.error))?;
+    writer.add_text(STORY_NAME, &json(serde_json::to_string_pretty(&options.story))?)?;
+    writer.add_text(SEAL_NAME, &json(serde_json::to_string_pretty(&seal))?)?;
+    writer.finish()?;
     Ok(Packed { seal })
 }
 
+/// A box that is being written under a temporary name.
+pub(super) struct BoxWriter {
+    into: PathBuf,
+    zip: ZipWriter<io::BufWriter<tempfile::NamedTempFile>>,
+}
+
+impl BoxWriter {
+    pub(super) fn new(into: &Path, folder: &Path) -> Result<Self> {
+        let temporary = tempfile::Builder::new()
+            .prefix(".boxclock-")
+            .suffix(".part")
+            .permissions(platform::shared_file())
+            .tempfile_in(folder)
+            .map_err(|error| Error::new(format!("cannot write {}: {error}", into.display())))?;
+        let zip = ZipWriter::new(io::BufWriter::with_capacity(1 << 20, temporary));
+        Ok(Self { into: into.to_path_buf(), zip })
+    }
+
+    fn cannot(&self, error: &dyn std::fmt::Display) -> Error {
+        Error::new(format!("cannot write {}: {error}", self.into.display()))
+    }
+
+    /// Adds a member; gives its size and SHA-256, or why `from` cannot be read: nothing of it is in the box then.
+    ///
+    /// # Errors
+    /// When the box cannot be written, or the work is cancelled.
+    pub(super) fn add(
+        &mut self,
+        member: &str,
+        from: &mut impl Read,
+        (is_packed, most_bytes): (bool, u64),
+        work: &Work,
+    ) -> Result<std::result::Result<(u64, String), String>> {
+        let options = member_options(is_packed);
+        self.zip.start_file(member, options).map_err(|error| self.cannot(&error))?;
+        let reason = match copy_hashed(from, &mut self.zip, most_bytes, work) {
+            Ok(copied) => return Ok(Ok(copied)),
+            Err(CopyError::Read(error)) => error.to_string(),
+            Err(CopyError::TooLarge) => format!("larger than the {} MiB that are taken", most_bytes >> 20),
+            Err(CopyError::Write(error)) => return Err(self.cannot(&error)),
+            Err(CopyError::Cancelled) => return Err(Error::new("cancelled; no box was written")),
+        };
+        self.zip.abort_file().map_err(|error| self.cannot(&error))?;
+        Ok(Err(reason))
+    }
+
+    pub(super) fn add_text(&mut self, member: &str, text: &str) -> Result<()> {
+        let options = SimpleFileOptions::default()
+            .compression_method(zip::CompressionMethod::Deflated)
+            .last_modified_time(zip::DateTime::default())
+            .large_file(text.len() as u64 >= u64::from(u32::MAX))
+            .unix_permissions(0o644);
+        self.zip.start_file(member, options).map_err(|error| self.cannot(&error))?;
+        self.zip.write_all(text.as_bytes()).map_err(|error| self.cannot(&error))
+    }
+
+    /// Completes the box: its name appears when everything is on the disk.
+    pub(super) fn finish(self) -> Result<()> {
+        let into = self.into;
+        let cannot = |error: &dyn std::fmt::Display| Error::new(format!("cannot write {}: {error}", into.display()));
+        let buffered = self.zip.finish().map_err(|error| cannot(&error))?;
+        let temporary = buffered.into_inner().map_err(|error| cannot(error.error()))?;
+        temporary.as_file().sync_all().map_err(|error| cannot(&error))?;
+        temporary.persist_noclobber(&into).map_err(|error| cannot(&error.error))?;
+        // The name itself is on the disk when its folder is.
+        let folder = into.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
+        File::open(folder).and_then(|folder| folder.sync_all()).map_err(|error| cannot(&error))
+    }
+}
+
 /// Members carry a fixed time: the seal holds the real ones, and equal input gives equal boxes.
-fn member_options(large: bool) -> SimpleFileOptions {
+fn member_options(is_packed: bool) -> SimpleFileOptions {
+    let method = if is_packed { zip::CompressionMethod::Stored } else { zip::CompressionMethod::Deflated };
     SimpleFileOptions::default()
-        .compression_method(zip::CompressionMethod::Deflated)
-        .compression_level(Some(3))
+        .compression_method(method)
+        .compression_level((!is_packed).then_some(1))
         .last_modified_time(zip::DateTime::default())
-        .large_file(large)
+        .large_file(true)
         .unix_permissions(0o644)
 }
 
-struct Wanted {
-    file: FileFound,
-    host: String,
-    member: String,
+fn looked_at(ready: &Ready, seal: &Seal) -> Looked {
+    let class = ready.file.class;
+    let is_dump = class == Some(super::recipe::Class::Crash);
+    Looked {
+        file: FileFound {
+            path: ready.path.clone(),
+            name: ready.file.member.clone(),
+            modified: ready.file.modified,
+            len_bytes: std::fs::metadata(&ready.path).map_or(ready.file.size, |data| data.len()),
+        },
+        host: ready.file.host.clone(),
+        zone: seal.host_zone(&ready.file.host).filter(|_| !ready.file.host.is_empty()),
+        may_cut: ready.file.may_cut,
+        is_timeless: class.is_some_and(|class| !class.is_over_time()) && !is_dump,
+    }
+}
+
+/// Puts one file, or what was cut from it, into the box; or notes why not.
+fn put(writer: &mut BoxWriter, ready: Ready, seal: &mut Seal, work: &Work) -> Result<()> {
+    let Ready { file, path, part } = ready;
+    let unreadable =
+        |reason: String| Unreadable { origin: file.origin.clone(), host: file.host.clone(), reason, class: file.class };
+    let cut = match part {
+        Part::Outside(reason) => {
+            seal.outside.push(unreadable(reason));
+            return Ok(());
+        }
+        Part::Whole => None,
+        Part::Cut(cut) => Some(cut),
+    };
+    let opened = platform::open_regular(&path).and_then(|file| Ok((file.metadata()?.len(), file)));
+    let (len_bytes, mut from) = match opened {
+        Ok(opened) => opened,
+        Err(error) => {
+            seal.unreadable.push(unreadable(error.to_string()));
+            return Ok(());
+        }
+    };
+    let (added, cut) = match &cut {
+        None => {
+            if len_bytes > file.most_bytes {
+                let reason =
+                    format!("{} MiB: larger than the {} that are taken", len_bytes >> 20, file.most_bytes >> 20);
+                seal.unreadable.push(unreadable(reason));
+                return Ok(());
+            }
+            let is_packed = is_packed(&mut from);
+            // What is written while it is copied is not waited for.
+            (writer.add(&file.member, &mut from.take(len_bytes), (is_packed, u64::MAX), work)?, None)
+        }
+        Some(part) => match copy_of_part(part, &mut from) {
+            Ok((mut from, mut cut)) => {
+                cut.first = Some(clock::to_rfc3339(part.span.0));
+                cut.last = Some(clock::to_rfc3339(part.span.1));
+                (writer.add(&file.member, &mut from, (false, file.most_bytes), work)?, Some(cut))
+            }
+            Err(error) => (Err(error.to_string()), None),
+        },
+    };
+    match added {
+        Ok((size, sha256)) => seal.files.push(SealedFile {
+            path: file.member,
+            size,
+            sha256,
+            origin: file.origin,
+            host: file.host,
+            modified: clock::to_rfc3339(file.modified),
+            class: file.class,
+            recipe: file.recipe,
+            cut,
+        }),
+        Err(reason) => seal.unreadable.push(unreadable(reason)),
+    }
+    Ok(())
+}
+
+/// Whether compressing would only cost time.
+fn is_packed(file: &mut File) -> bool {
+    let mut start = vec![0; container::START_BYTES];
+    let read = file.read(&mut start).unwrap_or(0);
+    start.truncate(read);
+    // The file is read from its start again; where it cannot be, copying says so.
+    let _ = file.seek(SeekFrom::Start(0));
+    Kind::of(&start).is_some_and(|kind| kind != Kind::Tar)
+}
+
+/// The head and the part of a text, and what is noted about it. The original is read once for its hash.
+fn copy_of_part(part: &CutPart, original: &mut File) -> io::Result<(impl Read + use<>, Cut)> {
+    let (original_size, original_sha256) =
+        copy_hashed(original, &mut io::sink(), u64::MAX, &Work::default()).map_err(|error| match error {
+            CopyError::Read(error) | CopyError::Write(error) => error,
+            CopyError::TooLarge | CopyError::Cancelled => io::Error::other("changed while it was read"),
+        })?;
+    let head = platform::open_regular(&part.path)?.take(part.head_bytes);
+    let mut body = platform::open_regular(&part.path)?;
+    body.seek(SeekFrom::Start(part.from))?;
+    let cut = Cut {
+        original_size,
+        original_sha256,
+        head_bytes: part.head_bytes,
+        from_byte: part.from,
+        to_byte: part.to,
+        ..Cut::default()
+    };
+    Ok((head.chain(body.take(part.to - part.from)), cut))
+}
+
+/// What was brought here from hosts and commands.
+#[derive(Default)]
+struct Fetched {
+    ready: Vec<Ready>,
+    outputs: Vec<Ready>,
+    commands: Vec<SealedCommand>,
+    unreadable: Vec<Unreadable>,
+}
+
+/// Fetches remote files and runs commands, all hosts at once. A host that fails does not keep the others.
+fn fetch_all(plan: &Plan, options: &PackOptions, staging: &Path, work: &Work) -> Result<Fetched> {
+    let mut labels: Vec<&str> = plan.remotes.iter().map(|(label, _)| label.as_str()).collect();
+    labels.extend(plan.commands.iter().map(|command| command.host.as_str()));
+    labels.sort_unstable();
+    labels.dedup();
+    let of_hosts: Vec<Result<Fetched>> = thread::scope(|scope| {
+        let threads = labels.iter().enumerate().map(|(index, label)| {
+            scope.spawn(move || {
+                let remote = plan.remotes.iter().find(|(other, _)| other == label).map(|(_, remote)| remote);
+                let folder = staging.join(index.to_string());
+                std::fs::create_dir(&folder).map_err(|error| Error::at(&folder, "cannot write", error))?;
+                fetch_host(plan, (label, remote), options, &folder, work)
+            })
+        });
+        let threads: Vec<_> = threads.collect();
+        let joined = threads.into_iter().map(|thread| thread.join());
+        joined.map(|result| result.unwrap_or_else(|_| Err(Error::new("gathering from a host broke off")))).collect()
+    });
+    work.check()?;
+    let mut all = Fetched::default();
+    for fetched in of_hosts {
+        let fetched = fetched?;
+        all.ready.extend(fetched.ready);
+        all.outputs.extend(fetched.outputs);
+        all.commands.extend(fetched.commands);
+        all.unreadable.extend(fetched.unreadable);
+    }
+    Ok(all)
+}
+
+fn fetch_host(
+    plan: &Plan,
+    (label, remote): (&str, Option<&Arc<Remote>>),
+    options: &PackOptions,
+    folder: &Path,
+    work: &Work,
+) -> Result<Fetched> {
+    let mut fetched = Fetched::default();
+    let mut number = 0;
+    let mut staged = || {
+        number += 1;
+        let path = folder.join(number.to_string());
+        File::create_new(&path).map(|file| (file, path)).map_err(|error| Error::at(folder, "cannot write into", error))
+    };
+    for planned in plan.commands.iter().filter(|command| command.host == label) {
+        work.check()?;
+        let (mut out, path) = staged()?;
+        let (sealed, trouble) = run_planned(planned, remote, &mut out, work);
+        let kept = sealed.path.is_some();
+        fetched.commands.push(sealed);
+        if let Some(reason) = trouble {
+            let origin = format!("command: {}", planned.command.run.join(" "));
+            let class = Some(planned.command.class);
+            fetched.unreadable.push(Unreadable { origin, host: label.to_owned(), reason, class });
+        }
+        if kept {
+            fetched.outputs.push(Ready { file: output_of(planned, options.now, &path), path, part: Part::Whole });
+        }
+    }
+    let Some(remote) = remote else { return Ok(fetched) };
+    for file in plan.files.iter().filter(|file| file.host == label) {
+        work.check()?;
+        let Wanted::Remote(there) = &file.wanted else { continue };
+        let unreadable = |reason: String| Unreadable {
+            origin: file.origin.clone(),
+            host: label.to_owned(),
+            reason,
+            class: file.class,
+        };
+        if let Some(window) = options.window
+            && file.class.is_none_or(super::recipe::Class::is_over_time)
+            && !window.may_hold(file.modified)
+        {
+            // Named as outside the window when everything is cut to it; it need not come over the line for that.
+            let ready = Ready { file: file.clone(), path: PathBuf::new(), part: Part::Whole };
+            fetched.ready.push(ready);
+            continue;
+        }
+        if file.size > file.most_bytes {
+            let reason = format!("{} MiB: larger than the {} that are taken", file.size >> 20, file.most_bytes >> 20);
+            fetched.unreadable.push(unreadable(reason));
+            continue;
+        }
+        let (mut out, path) = staged()?;
+        match remote.fetch(there, &mut out, file.most_bytes, work) {
+            Ok(()) => fetched.ready.push(Ready { file: file.clone(), path, part: Part::Whole }),
+            Err(error) => {
+                work.check()?;
+                fetched.unreadable.push(unreadable(error.to_string()));
+                // What came of it is no whole file: it is not kept.
+                let _ = std::fs::remove_file(&path);
+            }
+        }
+    }
+    Ok(fetched)
+}
+
+/// Runs one command; gives what to note, and what kept it from being done in full.
+fn run_planned(
+    planned: &PlannedCommand,
+    remote: Option<&Arc<Remote>>,
+    out: &mut File,
+    work: &Work,
+) -> (SealedCommand, Option<String>) {
+    let PlannedCommand { host, command, member, .. } = planned;
+    let limits = (command.most_mib.saturating_mul(1 << 20), Duration::from_secs(command.timeout_s));
+    let ran = match remote {
+        Some(remote) => remote.run(&command.run, out, limits, work).map_err(|error| error.to_string()),
+        None => {
+            let [program, arguments @ ..] = command.run.as_slice() else {
+                return (SealedCommand::default(), Some("nothing to run".into()));
+            };
+            let mut run = Command::new(program);
+            run.args(arguments).env("LC_ALL", "C");
+            match command::run(&mut run, "", out, limits, work) {
+                // As a shell would say it.
+                Err(error) if error.kind() == io::ErrorKind::NotFound => {
+                    Ok(command::Ran { exit: Some(127), ..command::Ran::default() })
+                }
+                other => other.map_err(|error| error.to_string()),
+            }
+        }
+    };
+    let mut sealed = SealedCommand { host: host.clone(), run: command.run.clone(), ..SealedCommand::default() };
+    let ran = match ran {
+        Ok(ran) => ran,
+        Err(reason) => {
+            sealed.note.clone_from(&reason);
+            return (sealed, Some(reason));
+        }
+    };
+    sealed.exit = ran.exit;
+    sealed.path = (ran.bytes > 0).then(|| member.clone());
+    let said = ran.said.lines().next().unwrap_or_default().to_owned();
+    let lost = remote.is_some() && ran.exit == Some(255);
+    let trouble = match () {
+        () if ran.timed_out => {
+            Some(format!("stopped after {} s; {} bytes of output are kept", command.timeout_s, ran.bytes))
+        }
+        () if ran.is_cut => Some(format!("its output is longer than the {} MiB that are kept", command.most_mib)),
+        () if lost => Some(if said.is_empty() { "the connection was lost".to_owned() } else { said.clone() }),
+        () => None,
+    };
+    sealed.note = match &trouble {
+        Some(trouble) => trouble.clone(),
+        None if ran.exit == Some(127) => "not installed".into(),
+        None => said,
+    };
+    (sealed, trouble)
+}
+
+fn output_of(planned: &PlannedCommand, now: i64, path: &Path) -> PlannedFile {
+    PlannedFile {
+        host: planned.host.clone(),
+        origin: format!("command: {}", planned.command.run.join(" ")),
+        member: planned.member.clone(),
+        class: Some(planned.command.class),
+        recipe: Some(planned.recipe.clone()),
+        may_cut: true,
+        most_bytes: u64::MAX,
+        size: std::fs::metadata(path).map_or(0, |data| data.len()),
+        modified: now,
+        wanted: Wanted::Local(path.to_path_buf()),
+    }
 }
 
 /// The formats of the user: without them others would read the logs in the box worse.
-fn own_formats() -> Vec<Wanted> {
+fn own_files() -> Vec<(PathBuf, String)> {
     let folder = platform::config_dir().map(|folder| folder.join("formats")).filter(|folder| folder.is_dir());
     // What cannot be listed is named when the formats are used.
-    let files = folder.and_then(|folder| crate::case::find_files(&folder, &mut Vec::new()).ok()).unwrap_or_default();
-    let wanted = files.into_iter().filter_map(|file| {
+    let files = folder.and_then(|folder| find_files(&folder, &mut Vec::new()).ok()).unwrap_or_default();
+    let own = files.into_iter().filter_map(|file| {
         let member = format!("formats/{}", file.path.file_name()?.to_str()?);
-        super::is_own_format(&member).then(|| Wanted { file, host: String::new(), member })
+        super::is_own_format(&member).then_some((file.path, member))
     });
-    wanted.collect()
-}
-
-fn list(options: &PackOptions, seal: &mut Seal) -> Result<Vec<Wanted>> {
-    let here = this_host();
-    let mut taken = HashSet::new();
-    let mut wanted = Vec::new();
-    let labelled = options.hosts.iter().map(|(label, path)| (label.clone(), path, true));
-    for (label, path, below) in options.paths.iter().map(|path| (here.clone(), path, false)).chain(labelled) {
-        let root_zone = path.is_dir().then(|| platform::zone_of_root(path)).flatten();
-        let given = options.host_zones.iter().find(|(host, _)| *host == label).map(|(_, zone)| zone.clone());
-        note_host(seal, &label, given.or(root_zone), options.now, !below);
-        let mut left_out = Vec::new();
-        let root = std::fs::canonicalize(path).map_err(|error| Error::at(path, "cannot read", error))?;
-        for file in find_files(path, &mut left_out)? {
-            let real = std::fs::canonicalize(&file.path).unwrap_or_else(|_| file.path.clone());
-            if !real.starts_with(&root) {
-                let reason = format!("a link out of the folder, to {}", real.display());
-                left_out.push(LeftOut { path: file.name, reason });
-                continue;
-            }
-            let member = member_name(&label, path, &file.path, below, &mut taken);
-            wanted.push(Wanted { file, host: label.clone(), member });
-        }
-        let unreadable =
-            left_out.into_iter().map(|left| Unreadable { origin: left.path, host: label.clone(), reason: left.reason });
-        seal.unreadable.extend(unreadable);
-    }
-    Ok(wanted)
-}
-
-/// Notes a host once. The clock of another host cannot be asked from its folder; this machine's is both.
-fn note_host(seal: &mut Seal, label: &str, zone: Option<String>, now: i64, here: bool) {
-    if !seal.hosts.iter().any(|host| host.label == label) {
-        seal.hosts.push(SealedHost {
-            label: label.to_owned(),
-            zone,
-            clock_there: here.then(|| clock::to_rfc3339(now)),
-            clock_here: clock::to_rfc3339(now),
-        });
-    }
-}
-
-/// `hosts/LABEL/` and the path below the given folder (or, for paths of this machine, the whole path).
-fn member_name(label: &str, given: &Path, file: &Path, below: bool, taken: &mut HashSet<String>) -> String {
-    let inside = if below && given.is_dir() { file.strip_prefix(given).unwrap_or(file) } else { file };
-    let mut parts: Vec<String> = vec!["hosts".into(), label.replace(['/', '\\'], "_")];
-    parts.extend(inside.components().filter_map(|part| match part {
-        Component::Normal(part) => Some(part.to_string_lossy().into_owned()),
-        _ => None,
-    }));
-    let name = parts.join("/");
-    let mut unique = name.clone();
-    let mut number = 2;
-    while !taken.insert(unique.clone()) {
-        unique = format!("{name}~{number}");
-        number += 1;
-    }
-    unique
-}
-
-/// The label of this machine: its host name.
-fn this_host() -> String {
-    let name = std::fs::read_to_string("/proc/sys/kernel/hostname").unwrap_or_default();
-    let name = name.trim();
-    if name.is_empty() { "here".to_owned() } else { name.to_owned() }
+    own.collect()
 }

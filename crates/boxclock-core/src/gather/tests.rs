@@ -4,6 +4,7 @@ use std::fs;
 use std::io::Write;
 use std::path::Path;
 
+use super::recipe::Class;
 use super::*;
 
 fn hosts(folder: &Path) -> PathBuf {
@@ -159,4 +160,202 @@ fn a_member_that_lies_about_its_size() {
     assert_eq!(seal.files[1].size, 1 << 41);
     let verdict = check(&path, &Work::default()).unwrap();
     assert_eq!(verdict.findings[0].kind, "changed");
+}
+
+/// Gathers one folder as host `gw` by recipes, cut to a window.
+fn gather(root: &Path, recipes: &[&str], window: Option<Window>) -> (tempfile::TempDir, Packed, PathBuf) {
+    let folder = tempfile::tempdir().unwrap();
+    let into = folder.path().join("x.box.zip");
+    let options = PackOptions {
+        hosts: vec![("gw".into(), root.to_path_buf())],
+        into: into.clone(),
+        recipes: recipes.iter().map(|name| (*name).to_owned()).collect(),
+        known: recipe::Recipes::shipped(),
+        window,
+        now: 1_775_973_600_000_000_000,
+        ..PackOptions::default()
+    };
+    let packed = pack(&options, &Work::default()).unwrap();
+    (folder, packed, into)
+}
+
+fn member(path: &Path, name: &str) -> Vec<u8> {
+    let mut archive = open_zip(path).unwrap();
+    let mut bytes = Vec::new();
+    archive.by_name(name).unwrap().read_to_end(&mut bytes).unwrap();
+    bytes
+}
+
+fn write(root: &Path, name: &str, bytes: impl AsRef<[u8]>) {
+    let path = root.join(name);
+    fs::create_dir_all(path.parent().unwrap()).unwrap();
+    fs::write(path, bytes).unwrap();
+}
+
+/// A window on 2026-04-12, from minutes of 02:xx UTC.
+fn minutes(from: u32, to: u32) -> Option<Window> {
+    let ns = |minute: u32| time_of(&format!("2026-04-12T02:{minute:02}:00Z")).unwrap();
+    Some(Window { from: ns(from), to: ns(to) })
+}
+
+/// A line for each minute of the hour, two lines each.
+fn hour(line: impl Fn(u32) -> String) -> String {
+    (0..60).map(line).collect()
+}
+
+#[test]
+fn logs_are_cut_at_records() {
+    let root = tempfile::tempdir().unwrap();
+    let plain = hour(|minute| format!("2026-04-12T02:{minute:02}:00Z warn pump slow\n  at valve {minute}\n"));
+    write(root.path(), "var/log/pump.log", &plain);
+    let csv = hour(|minute| format!("2026-04-12 02:{minute:02}:00,error,level {minute}\n"));
+    write(root.path(), "var/log/levels.csv", format!("time,level,message\n{csv}"));
+    let wide: Vec<u8> = [0xFEFF].into_iter().chain(plain.encode_utf16()).flat_map(u16::to_le_bytes).collect();
+    write(root.path(), "var/log/wide.log", wide);
+    let web = hour(|minute| format!("2026-04-12 02:{minute:02}:00 GET /tank 200\n"));
+    let head = "#Version: 1.0\n#Fields: date time cs-method cs-uri-stem sc-status\n";
+    write(root.path(), "var/log/web.log", format!("{head}{web}"));
+    let (_folder, packed, into) = gather(root.path(), &["linux-root"], minutes(10, 14));
+    assert_eq!(packed.seal.unreadable, []);
+    let text = |name: &str| String::from_utf8(member(&into, &format!("hosts/gw/var/log/{name}"))).unwrap();
+    assert_eq!(text("pump.log"), plain.lines().skip(20).take(10).map(|line| format!("{line}\n")).collect::<String>());
+    let rows: Vec<String> = text("levels.csv").lines().map(str::to_owned).collect();
+    assert_eq!((rows.len(), rows[0].as_str()), (6, "time,level,message"));
+    assert_eq!(
+        (rows[1].as_str(), rows[5].as_str()),
+        ("2026-04-12 02:10:00,error,level 10", "2026-04-12 02:14:00,error,level 14")
+    );
+    assert_eq!(
+        text("web.log"),
+        format!("{head}{}", web.lines().skip(10).take(5).map(|l| format!("{l}\n")).collect::<String>())
+    );
+    let wide = member(&into, "hosts/gw/var/log/wide.log");
+    assert_eq!(&wide[..4], [0xFF, 0xFE, b'2', 0], "the byte-order mark is kept");
+    let sealed = packed.seal.files.iter().find(|file| file.path.ends_with("pump.log")).unwrap();
+    let cut = sealed.cut.clone().unwrap();
+    assert_eq!(cut.original_size, plain.len() as u64);
+    assert_eq!(cut.original_sha256, hex(&Sha256::digest(plain.as_bytes())));
+    assert_eq!(&plain[cut.from_byte as usize..cut.to_byte as usize], text("pump.log"));
+    assert_eq!(cut.first.as_deref(), Some("2026-04-12T02:10:00.000000000Z"));
+    assert_eq!(cut.last.as_deref(), Some("2026-04-12T02:14:00.000000000Z"));
+    // The cut is read like the original.
+    let case = crate::case::Case::open(&[into], crate::case::Options::default(), &Work::default()).unwrap();
+    let loaded = case.load(&Work::default()).unwrap();
+    let counts: Vec<u64> = loaded.reports.iter().map(|report| report.events).collect();
+    assert_eq!(counts, [5, 5, 5, 5]);
+}
+
+#[test]
+fn rotated_generations_and_whole_files() {
+    use flate2::{Compression, write::GzEncoder};
+    let root = tempfile::tempdir().unwrap();
+    let lines = |from: u32, to: u32| -> String {
+        (from..to).map(|m| format!("2026-04-12T02:{m:02}:00Z gw feeder[7]: minute {m}\n")).collect()
+    };
+    let mut packed = GzEncoder::new(Vec::new(), Compression::default());
+    packed.write_all(lines(0, 20).as_bytes()).unwrap();
+    write(root.path(), "var/log/syslog.2.gz", packed.finish().unwrap());
+    write(root.path(), "var/log/syslog.1", lines(20, 40));
+    write(root.path(), "var/log/syslog", lines(40, 60));
+    write(root.path(), "etc/os-release", "ID=saltmere\n");
+    // A dump is taken by its own time: this one was made long after.
+    fs::create_dir_all(root.path().join("var/lib/feeder")).unwrap();
+    let core = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/data/feeder.core");
+    fs::copy(core, root.path().join("var/lib/feeder/core.77")).unwrap();
+    let (_folder, packed, into) = gather(root.path(), &["auto"], minutes(15, 24));
+    assert_eq!(packed.seal.unreadable, []);
+    assert_eq!(packed.seal.recipes, ["linux-root"]);
+    let names: Vec<&str> = packed.seal.files.iter().map(|file| file.path.as_str()).collect();
+    assert_eq!(names, ["hosts/gw/etc/os-release", "hosts/gw/var/log/syslog.1", "hosts/gw/var/log/syslog.2.gz"]);
+    let outside: Vec<&str> = packed.seal.outside.iter().map(|left| left.reason.as_str()).collect();
+    assert!(outside[0].ends_with("outside the window"), "the dump: {outside:?}");
+    assert_eq!(outside[1..], ["2026-04-12T02:40:00.000000000Z to 2026-04-12T02:59:00.000000000Z, outside the window"]);
+    // What was cut from a compressed file is text.
+    let text = String::from_utf8(member(&into, "hosts/gw/var/log/syslog.2.gz")).unwrap();
+    assert_eq!(text, lines(15, 20));
+    assert_eq!(String::from_utf8(member(&into, "hosts/gw/var/log/syslog.1")).unwrap(), lines(20, 25));
+}
+
+#[test]
+fn an_archive_of_others_is_gathered_by_recipes() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("sent.zip");
+    let mut zip = zip::ZipWriter::new(fs::File::create(&path).unwrap());
+    for name in [
+        "case 12/C/WINDOWS/system32/winevt/logs/App.evtx",
+        "case 12/C/Windows/Temp/MSI12.LOG",
+        "case 12/C/Users/a/Desktop/x.docx",
+    ] {
+        zip.start_file(name, zip::write::SimpleFileOptions::default()).unwrap();
+        zip.write_all(b"text\n").unwrap();
+    }
+    zip.finish().unwrap();
+    let (_folder, packed, _) = gather(&path, &["auto"], None);
+    let taken: Vec<(&str, Option<Class>)> =
+        packed.seal.files.iter().map(|file| (file.path.as_str(), file.class)).collect();
+    assert_eq!(
+        taken,
+        [
+            ("hosts/gw/WINDOWS/system32/winevt/logs/App.evtx", Some(Class::System)),
+            ("hosts/gw/Windows/Temp/MSI12.LOG", Some(Class::Installer)),
+        ]
+    );
+}
+
+#[test]
+fn what_cannot_be_taken_is_named() {
+    let root = tempfile::tempdir().unwrap();
+    write(root.path(), "var/log/syslog", "Apr 12 02:31:07 gw a: x\n");
+    write(root.path(), "etc/os-release", "ID=x\n");
+    write(root.path(), "var/log/line\nfeed.log", "2026-04-12T02:31:07Z x\n");
+    std::os::unix::fs::symlink("/etc/passwd", root.path().join("var/log/leak.log")).unwrap();
+    std::os::unix::fs::symlink("nothing", root.path().join("var/log/gone.log")).unwrap();
+    rustix::fs::mknodat(rustix::fs::CWD, root.path().join("var/log/pipe"), rustix::fs::FileType::Fifo, 0o600.into(), 0)
+        .unwrap();
+    let sparse = fs::File::create(root.path().join("var/log/sparse.log")).unwrap();
+    sparse.set_len(5000 << 20).unwrap();
+    let (_folder, packed, into) = gather(root.path(), &["linux-root"], None);
+    let named: Vec<(String, &str)> = packed
+        .seal
+        .unreadable
+        .iter()
+        .map(|left| (left.origin.rsplit('/').next().unwrap().to_owned(), left.reason.as_str()))
+        .collect();
+    let expected = [
+        ("gone.log", "a link to nothing"),
+        ("leak.log", "a link out of the folder, to /etc/passwd"),
+        ("pipe", "a FIFO, not a file"),
+        ("sparse.log", "5000 MiB: larger than the 4096 that are taken"),
+    ];
+    let mut named: Vec<(&str, &str)> = named.iter().map(|(name, reason)| (name.as_str(), *reason)).collect();
+    named.sort_unstable();
+    assert_eq!(named, expected);
+    assert_eq!(packed.seal.files.len(), 3);
+    assert!(check(&into, &Work::default()).unwrap().findings.is_empty());
+}
+
+#[test]
+fn a_plan_lists_commands_only_for_what_runs() {
+    let root = tempfile::tempdir().unwrap();
+    write(root.path(), "proc/version", "x");
+    write(root.path(), "var/log/syslog", "x");
+    let options = PackOptions {
+        hosts: vec![("gw".into(), root.path().to_path_buf())],
+        recipes: vec!["auto".into()],
+        known: recipe::Recipes::shipped(),
+        ..PackOptions::default()
+    };
+    let plan_of = |options: &PackOptions| plan(options, &Work::default()).unwrap();
+    assert!(plan_of(&options).commands.is_empty(), "a folder does not run");
+    assert_eq!(plan_of(&options).recipes, ["linux-root"]);
+    let live = PackOptions { hosts: vec![("here".into(), "/".into())], window: minutes(1, 2), ..options.clone() };
+    let commands = plan_of(&live).commands;
+    let journal = commands.iter().find(|planned| planned.command.name == "journal.export").unwrap();
+    assert_eq!(journal.member, "hosts/here/commands/journal.export");
+    assert_eq!(
+        journal.command.run[3..],
+        ["--since=2026-04-12 02:01:00 UTC".to_owned(), "--until=2026-04-12 02:02:00 UTC".to_owned()]
+    );
+    let unknown = PackOptions { recipes: vec!["linx".into()], ..options };
+    assert!(plan(&unknown, &Work::default()).unwrap_err().to_string().contains("linux-root"));
 }

@@ -1,0 +1,491 @@
+//! What is going to be gathered: the exact list of files and commands, before anything is copied or run.
+
+use std::collections::HashSet;
+use std::path::{Component, Path, PathBuf};
+use std::sync::Arc;
+
+use super::local::{self, Found};
+use super::recipe::{Class, Command, Files, Recipe, Recipes, System};
+use super::remote::Remote;
+use super::seal::{Mark, SealedHost, Unreadable};
+use super::window::Window;
+use crate::case::{FileFound, LeftOut, Options};
+use crate::clock::human;
+use crate::container::{self, Kind};
+use crate::logbook::Story;
+use crate::work::Work;
+use crate::{Error, Result, clock, limits, platform};
+
+/// What to put into a box, and how.
+#[derive(Clone, Debug, Default)]
+pub struct PackOptions {
+    /// Files and folders of this machine.
+    pub paths: Vec<PathBuf>,
+    /// Folders, files or archives of other hosts, or `ssh://[USER@]HOST[:PORT][/ROOT]`, with the host's label.
+    pub hosts: Vec<(String, PathBuf)>,
+    /// The box to write.
+    pub into: PathBuf,
+    /// The story to put in.
+    pub story: Story,
+    /// The case's zone.
+    pub zone: Option<String>,
+    /// Zones of hosts, by label.
+    pub host_zones: Vec<(String, String)>,
+    /// When the box is sealed, UTC nanoseconds.
+    pub now: i64,
+    /// Names of recipes; `auto` means those whose signs a root shows. Without any, all files of folders and archives are
+    /// taken, and remote hosts are gathered as with `auto`.
+    pub recipes: Vec<String>,
+    /// The recipes to choose from.
+    pub known: Recipes,
+    /// What to cut to.
+    pub window: Option<Window>,
+    /// How to read what is cut: zones, clock corrections, passwords.
+    pub reading: Options,
+    /// A configuration file for the SSH client, instead of the user's own.
+    pub ssh_config: Option<PathBuf>,
+    /// Whether the SSH client may ask for a password.
+    pub may_ask: bool,
+    /// Moments to note in the seal.
+    pub marks: Vec<Mark>,
+}
+
+/// Where a file is taken from.
+#[derive(Clone, Debug)]
+pub enum Wanted {
+    /// A file of this machine (perhaps a member of an archive, in the cache).
+    Local(PathBuf),
+    /// A file of a remote host: its path there.
+    Remote(String),
+}
+
+/// A file that is going to be taken.
+#[derive(Clone, Debug)]
+pub struct PlannedFile {
+    /// The label of its host.
+    pub host: String,
+    /// Where it is, for people and the seal.
+    pub origin: String,
+    /// Its path in the box.
+    pub member: String,
+    /// What it is for, if a recipe knows.
+    pub class: Option<Class>,
+    /// The recipe that asks for it.
+    pub recipe: Option<String>,
+    /// Whether its text may be cut to the window.
+    pub may_cut: bool,
+    /// The most that is taken of it, in bytes.
+    pub most_bytes: u64,
+    /// Its size in bytes.
+    pub size: u64,
+    /// When it was last modified, UTC nanoseconds.
+    pub modified: i64,
+    /// Where it is taken from.
+    pub wanted: Wanted,
+}
+
+/// A command that is going to be run.
+#[derive(Clone, Debug)]
+pub struct PlannedCommand {
+    /// The label of its host.
+    pub host: String,
+    /// The recipe that asks for it.
+    pub recipe: String,
+    /// What is run.
+    pub command: Command,
+    /// The path of its output in the box.
+    pub member: String,
+}
+
+/// Everything that is going to be gathered.
+#[derive(Clone, Debug, Default)]
+pub struct Plan {
+    /// The hosts.
+    pub hosts: Vec<SealedHost>,
+    /// The files, by host.
+    pub files: Vec<PlannedFile>,
+    /// The commands, by host.
+    pub commands: Vec<PlannedCommand>,
+    /// The names of the recipes that are used.
+    pub recipes: Vec<String>,
+    /// What cannot be taken, as far as it is known already.
+    pub left_out: Vec<Unreadable>,
+    /// Connections to remote hosts, by label.
+    pub(super) remotes: Vec<(String, Arc<Remote>)>,
+}
+
+/// What a plan is made of, host by host.
+struct Planner<'o> {
+    options: &'o PackOptions,
+    plan: Plan,
+    taken: HashSet<String>,
+}
+
+/// Finds out what would be gathered. Remote hosts are asked for their files and clocks; nothing is copied.
+///
+/// # Errors
+/// When a local path does not exist, a recipe is not known, or the work is cancelled. A remote host that cannot be reached is
+/// listed as left out.
+pub fn plan(options: &PackOptions, work: &Work) -> Result<Plan> {
+    let mut planner = Planner { options, plan: Plan::default(), taken: HashSet::new() };
+    for name in options.recipes.iter().filter(|name| *name != "auto") {
+        options.known.by_name(name)?;
+    }
+    let here = platform::host_name();
+    for path in &options.paths {
+        planner.local(&here, path, false, work)?;
+    }
+    let mut remote = Vec::new();
+    for (label, path) in &options.hosts {
+        match path.to_str().filter(|text| text.starts_with("ssh://")) {
+            Some(address) => remote.push((label.clone(), address.to_owned())),
+            None => planner.local(label, path, true, work)?,
+        }
+    }
+    planner.remote(&remote, work)?;
+    work.check()?;
+    planner.plan.recipes.sort();
+    planner.plan.recipes.dedup();
+    Ok(planner.plan)
+}
+
+impl Planner<'_> {
+    /// The recipes for a root: those that were named, or those whose signs it shows. `None` where all files are wanted.
+    fn recipes_for(&self, live: bool, by_default: bool, exists: &dyn Fn(&str, System) -> bool) -> Option<Vec<&Recipe>> {
+        let names = &self.options.recipes;
+        if names.is_empty() && !by_default {
+            return None;
+        }
+        let known = &self.options.known.good;
+        let mut chosen: Vec<&Recipe> =
+            names.iter().filter_map(|name| known.iter().find(|recipe| recipe.name == *name)).collect();
+        if names.is_empty() || names.iter().any(|name| name == "auto") {
+            let fits = |recipe: &&Recipe| {
+                // Applications first: they know their files better than the system does.
+                recipe.fits(|sign| exists(sign, recipe.system)) && (!recipe.live || live)
+            };
+            let applications = known.iter().filter(|recipe| recipe.system == System::Any).filter(fits);
+            let systems: Vec<&Recipe> =
+                known.iter().filter(|recipe| recipe.system != System::Any).filter(fits).collect();
+            // A running system is not also an offline root.
+            let running = systems.iter().any(|recipe| recipe.live);
+            let systems = systems.into_iter().filter(|recipe| !running || recipe.live);
+            for recipe in applications.chain(systems) {
+                if !chosen.iter().any(|other| other.name == recipe.name) {
+                    chosen.push(recipe);
+                }
+            }
+        }
+        Some(chosen)
+    }
+
+    fn local(&mut self, label: &str, path: &Path, labelled: bool, work: &Work) -> Result<()> {
+        let is_live = path.is_dir() && std::fs::canonicalize(path).is_ok_and(|path| path == Path::new("/"));
+        let kind = if path.is_file() { kind_of(path) } else { None };
+        let root_zone = path.is_dir().then(|| platform::zone_of_root(path)).flatten();
+        let now = self.options.now;
+        self.note_host(SealedHost {
+            label: label.to_owned(),
+            zone: root_zone,
+            origin: Some(path.display().to_string()),
+            // The clock of another host cannot be asked from its folder; this machine's is both.
+            clock_there: (!labelled || is_live).then(|| clock::to_rfc3339(now)),
+            clock_here: clock::to_rfc3339(now),
+            clock_within_ms: None,
+        });
+        if let Some(kind) = kind
+            && !self.options.recipes.is_empty()
+        {
+            return self.archive(label, path, kind, work);
+        }
+        let mut left_out = Vec::new();
+        let options = self.options;
+        let recipes = self.recipes_for(is_live, false, &|sign, system| local::has_sign(path, sign, system));
+        let names: Option<Vec<String>> =
+            recipes.as_ref().map(|recipes| recipes.iter().map(|recipe| recipe.name.clone()).collect());
+        match names {
+            None => {
+                for found in local::all_files(path, &mut left_out)? {
+                    let member = if labelled { found.below.clone() } else { below_root(&found.file.path) };
+                    self.add_local(label, &found, &member);
+                }
+            }
+            Some(names) if path.is_dir() => {
+                if names.is_empty() {
+                    let reason = "no recipe fits it: see boxclock recipes, and name one with --recipe".to_owned();
+                    left_out.push(LeftOut { path: path.display().to_string(), reason });
+                }
+                let recipes: Vec<&Recipe> = names.iter().filter_map(|name| options.known.by_name(name).ok()).collect();
+                for found in local::recipe_files(path, &recipes, &mut left_out)? {
+                    let member = found.below.clone();
+                    self.add_local(label, &found, &member);
+                }
+                if is_live {
+                    self.add_commands(label, &recipes);
+                }
+                self.plan.recipes.extend(names);
+            }
+            Some(_) => {
+                // A single file that somebody named is wanted, whatever recipes say.
+                for found in local::all_files(path, &mut left_out)? {
+                    let member = if labelled { found.below.clone() } else { below_root(&found.file.path) };
+                    self.add_local(label, &found, &member);
+                }
+            }
+        }
+        self.leave_out(label, left_out);
+        Ok(())
+    }
+
+    /// What recipes find in an archive that somebody else made. Its root may stand below one or more folders.
+    fn archive(&mut self, label: &str, path: &Path, kind: Kind, work: &Work) -> Result<()> {
+        let data = std::fs::metadata(path).map_err(|error| Error::at(path, "cannot read", error))?;
+        let modified = data.modified().ok().and_then(|time| time.duration_since(std::time::UNIX_EPOCH).ok());
+        let modified = modified.and_then(|since| i64::try_from(since.as_nanos()).ok()).unwrap_or(0);
+        let name = path.display().to_string();
+        let file = FileFound { path: path.to_path_buf(), name, modified, len_bytes: data.len() };
+        let opened = container::open(&file, kind, &self.options.reading.passwords, work)?;
+        let options = self.options;
+        let prefix_bytes = path.display().to_string().len() + 1;
+        let names: Vec<(String, &container::Member)> = opened
+            .members
+            .iter()
+            .map(|member| (member.file.name.get(prefix_bytes..).unwrap_or_default().replace('!', "/"), member))
+            .filter(|(name, _)| !name.is_empty())
+            .collect();
+        let top = common_top(&names.iter().map(|(name, _)| name.as_str()).collect::<Vec<_>>());
+        let below = |name: &str| name.get(top..).unwrap_or(name).to_owned();
+        let exists = |sign: &str, system: System| {
+            let folder = super::recipe::glob_of(&format!("{sign}/**"), system);
+            let itself = super::recipe::glob_of(sign, system);
+            names.iter().any(|(name, _)| {
+                let name = below(name);
+                folder.as_ref().is_ok_and(|glob| glob.is_match(&name))
+                    || itself.as_ref().is_ok_and(|glob| glob.is_match(&name))
+            })
+        };
+        let chosen: Vec<String> = self
+            .recipes_for(false, false, &exists)
+            .unwrap_or_default()
+            .iter()
+            .map(|recipe| recipe.name.clone())
+            .collect();
+        let recipes: Vec<&Recipe> = chosen.iter().filter_map(|name| options.known.by_name(name).ok()).collect();
+        let mut left_out = opened.left_out;
+        if recipes.is_empty() {
+            let reason = "no recipe fits what is in it: gather it without --recipe to take it as it is".to_owned();
+            left_out.push(LeftOut { path: path.display().to_string(), reason });
+        }
+        let matchers = local::Matchers::new(&recipes);
+        for (name, member) in &names {
+            let below = below(name);
+            if let Some(by) = matchers.entry_for(&below) {
+                let found = Found { file: member.file.clone(), below: below.clone(), by: Some(by) };
+                self.add_local(label, &found, &below);
+            }
+        }
+        self.plan.recipes.extend(chosen);
+        self.leave_out(label, left_out);
+        Ok(())
+    }
+
+    /// Connects to the remote hosts, one after the other since each may ask for a password, and lists their files at once.
+    fn remote(&mut self, addresses: &[(String, String)], work: &Work) -> Result<()> {
+        let options = self.options;
+        let mut connected = Vec::new();
+        for (label, address) in addresses {
+            work.check()?;
+            match Remote::connect(address, options.ssh_config.as_deref(), options.may_ask, work) {
+                Ok(remote) => connected.push((label.clone(), address.clone(), Arc::new(remote))),
+                Err(error) => {
+                    self.note_host(SealedHost {
+                        label: label.clone(),
+                        origin: Some(address.clone()),
+                        clock_here: clock::to_rfc3339(options.now),
+                        ..SealedHost::default()
+                    });
+                    self.leave_out(label, vec![LeftOut { path: address.clone(), reason: error.to_string() }]);
+                }
+            }
+        }
+        for (label, address, remote) in connected {
+            let about = remote.about();
+            self.note_host(SealedHost {
+                label: label.clone(),
+                zone: about.zone.clone(),
+                origin: Some(address.clone()),
+                clock_there: about.clock_there.map(clock::to_rfc3339),
+                clock_here: clock::to_rfc3339(about.clock_here),
+                clock_within_ms: Some(about.within_ms),
+            });
+            let signs: Vec<String> =
+                options.known.good.iter().flat_map(|recipe| recipe.detect.iter().cloned()).collect();
+            let there = match remote.existing(&signs, work) {
+                Ok(there) => there,
+                Err(error) => {
+                    self.leave_out(&label, vec![LeftOut { path: address, reason: error.to_string() }]);
+                    continue;
+                }
+            };
+            let live = remote.is_live();
+            let chosen: Vec<String> = self
+                .recipes_for(live, true, &|sign, _| there.contains(sign))
+                .unwrap_or_default()
+                .iter()
+                .map(|recipe| recipe.name.clone())
+                .collect();
+            let recipes: Vec<&Recipe> = chosen.iter().filter_map(|name| options.known.by_name(name).ok()).collect();
+            let mut left_out = Vec::new();
+            if recipes.is_empty() {
+                let reason = "no recipe fits it: see boxclock recipes, and name one with --recipe".to_owned();
+                left_out.push(LeftOut { path: address.clone(), reason });
+            }
+            match remote.list(&recipes, &mut left_out, work) {
+                Ok(files) => {
+                    for found in files {
+                        self.add(&label, &found, &found.below, Wanted::Remote(found.file.name.clone()));
+                    }
+                }
+                Err(error) => left_out.push(LeftOut { path: address, reason: error.to_string() }),
+            }
+            if live {
+                self.add_commands(&label, &recipes);
+            }
+            self.plan.recipes.extend(chosen);
+            self.leave_out(&label, left_out);
+            self.plan.remotes.push((label, remote));
+        }
+        Ok(())
+    }
+
+    fn add_local(&mut self, label: &str, found: &Found<'_>, below: &str) {
+        self.add(label, found, below, Wanted::Local(found.file.path.clone()));
+    }
+
+    fn add(&mut self, label: &str, found: &Found<'_>, below: &str, wanted: Wanted) {
+        let entry: Option<&Files> = found.by.map(|(_, files)| files);
+        let member = unique_member(label, below, &mut self.taken);
+        let class = entry.map(|files| files.class).or_else(|| self.options.known.class_of(&found.below));
+        self.plan.files.push(PlannedFile {
+            host: label.to_owned(),
+            origin: found.file.name.clone(),
+            member,
+            class,
+            recipe: found.by.map(|(recipe, _)| recipe.name.clone()),
+            may_cut: entry.is_none_or(|files| files.cut),
+            most_bytes: entry.map_or(limits::GATHERED_BYTES, |files| files.most_mib.saturating_mul(1 << 20)),
+            size: found.file.len_bytes,
+            modified: found.file.modified,
+            wanted,
+        });
+    }
+
+    fn add_commands(&mut self, label: &str, recipes: &[&Recipe]) {
+        for recipe in recipes {
+            for command in &recipe.commands {
+                let mut command = command.clone();
+                command.run = fill_in(&command.run, self.options.window);
+                let member = unique_member(label, &format!("commands/{}", command.name), &mut self.taken);
+                let recipe = recipe.name.clone();
+                self.plan.commands.push(PlannedCommand { host: label.to_owned(), recipe, command, member });
+            }
+        }
+    }
+
+    fn leave_out(&mut self, label: &str, left_out: Vec<LeftOut>) {
+        let known = &self.options.known;
+        let unreadable = left_out.into_iter().map(|left| Unreadable {
+            class: known.class_of(left.path.trim_start_matches('/')),
+            origin: left.path,
+            host: label.to_owned(),
+            reason: left.reason,
+        });
+        self.plan.left_out.extend(unreadable);
+    }
+
+    /// Notes a host once. What was said about its zone counts more than what was found.
+    fn note_host(&mut self, mut host: SealedHost) {
+        let said = self.options.host_zones.iter().find(|(label, _)| *label == host.label);
+        host.zone = said.map(|(_, zone)| zone.clone()).or(host.zone);
+        if !self.plan.hosts.iter().any(|other| other.label == host.label) {
+            self.plan.hosts.push(host);
+        }
+    }
+}
+
+/// Puts the window into a command's arguments. An argument that needs it is left out where there is none.
+fn fill_in(run: &[String], window: Option<Window>) -> Vec<String> {
+    let time = |ns: i64| format!("{} UTC", &human::date_time(ns, &clock::Zone::utc())[..19]);
+    let filled = run.iter().filter_map(|argument| match window {
+        None if argument.contains("{from}") || argument.contains("{to}") => None,
+        None => Some(argument.clone()),
+        Some(window) => Some(argument.replace("{from}", &time(window.from)).replace("{to}", &time(window.to))),
+    });
+    filled.collect()
+}
+
+fn kind_of(path: &Path) -> Option<Kind> {
+    use std::io::Read;
+    let mut start = Vec::new();
+    let file = platform::open_regular(path).ok()?;
+    file.take(container::START_BYTES as u64).read_to_end(&mut start).ok()?;
+    Kind::of(&start)
+}
+
+/// Bytes of the folders that all names share, up to the first folder that a recipe could mean.
+fn common_top(names: &[&str]) -> usize {
+    const ROOTS: [&str; 16] = [
+        "var",
+        "etc",
+        "usr",
+        "opt",
+        "srv",
+        "run",
+        "home",
+        "proc",
+        "Windows",
+        "Users",
+        "ProgramData",
+        "Temp",
+        "Program Files",
+        "private",
+        "Library",
+        "System",
+    ];
+    let mut top = 0;
+    loop {
+        let Some(first) = names.first().and_then(|name| name.get(top..)) else { return 0 };
+        let Some((folder, _)) = first.split_once('/') else { return top };
+        let is_root = ROOTS.iter().any(|root| root.eq_ignore_ascii_case(folder));
+        let shared = names.iter().all(|name| {
+            name.get(top..).and_then(|rest| rest.split_once('/')).is_some_and(|(other, _)| other == folder)
+        });
+        if is_root || !shared {
+            return top;
+        }
+        top += folder.len() + 1;
+    }
+}
+
+/// The whole path without its root, with `/`.
+fn below_root(path: &Path) -> String {
+    let parts = path.components().filter_map(|part| match part {
+        Component::Normal(part) => Some(part.to_string_lossy().into_owned()),
+        _ => None,
+    });
+    parts.collect::<Vec<_>>().join("/")
+}
+
+/// `hosts/LABEL/` and the path below it; a number behind it where that is taken.
+fn unique_member(label: &str, below: &str, taken: &mut HashSet<String>) -> String {
+    let good = below.split('/').filter(|part| !part.is_empty() && *part != "." && *part != "..");
+    let below: Vec<String> = good.map(|part| part.replace('\0', "_")).collect();
+    let name = format!("hosts/{}/{}", label.replace(['/', '\\'], "_"), below.join("/"));
+    let mut unique = name.clone();
+    let mut number = 2;
+    while !taken.insert(unique.clone()) {
+        unique = format!("{name}~{number}");
+        number += 1;
+    }
+    unique
+}

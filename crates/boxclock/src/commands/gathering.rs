@@ -1,0 +1,221 @@
+//! Gathering: packing, checking, recipes, and the demo case.
+
+use std::io::{self, IsTerminal, Write};
+use std::path::{Path, PathBuf};
+
+use boxclock_core::clock::{Zone, human, to_rfc3339};
+use boxclock_core::gather::recipe::{Recipe, Recipes};
+use boxclock_core::gather::{self, PackOptions, Packed, Plan, Unreadable, Window};
+use boxclock_core::logbook::Story;
+use boxclock_core::work::Work;
+
+use super::{cancellable, now, options, progress};
+use crate::args;
+use crate::outcome::{Ended, Failure, Outcome, say};
+
+/// What the arguments of a command that gathers mean.
+pub fn pack_options(arguments: &args::Pack) -> Result<PackOptions, Failure> {
+    let reading = options(&arguments.reading)?;
+    let zone = reading.zone.clone().unwrap_or_else(Zone::utc);
+    let known = recipes_named()?;
+    Ok(PackOptions {
+        paths: arguments.reading.paths.clone(),
+        hosts: reading.hosts.clone(),
+        into: arguments.into.clone().unwrap_or_default(),
+        story: Story { title: arguments.title.clone().unwrap_or_default(), ..Story::default() },
+        zone: reading.zone.as_ref().map(|zone| zone.name().to_owned()),
+        host_zones: reading.host_zones.iter().map(|(label, zone)| (label.clone(), zone.name().to_owned())).collect(),
+        now: now(),
+        recipes: arguments.recipe.clone(),
+        known,
+        window: window(arguments, &zone)?,
+        reading,
+        ssh_config: arguments.ssh_config.clone(),
+        may_ask: io::stdin().is_terminal(),
+        marks: Vec::new(),
+    })
+}
+
+/// The recipes that can be used; wrong ones are named.
+fn recipes_named() -> Result<Recipes, Failure> {
+    let known = Recipes::load();
+    for (file, mistake) in &known.wrong {
+        say(&format!("{file}: {mistake}"));
+    }
+    Ok(known)
+}
+
+fn window(arguments: &args::Pack, zone: &Zone) -> Result<Option<Window>, Failure> {
+    let usage = |flag: &str, error: &boxclock_core::Error| Failure::Usage(format!("--{flag}: {error}"));
+    let moment = |flag: &str, text: &str| human::moment(text, zone, now()).map_err(|error| usage(flag, &error));
+    if arguments.whole {
+        return Ok(None);
+    }
+    if let Some(around) = &arguments.around {
+        let within = human::duration(&arguments.within).map_err(|error| usage("within", &error))?;
+        if within < 0 {
+            return Err(Failure::Usage("--within: a span of time is not negative".into()));
+        }
+        return Ok(Some(Window::around(moment("around", around)?, within)));
+    }
+    if arguments.from.is_none() && arguments.to.is_none() {
+        return Ok(None);
+    }
+    let from = arguments.from.as_deref().map_or(Ok(i64::MIN / 2), |text| moment("from", text))?;
+    let to = arguments.to.as_deref().map_or(Ok(now()), |text| moment("to", text))?;
+    if from > to {
+        return Err(Failure::Usage("--from lies behind --to".into()));
+    }
+    Ok(Some(Window { from, to }))
+}
+
+pub fn pack(arguments: &args::Pack) -> Ended {
+    let options = pack_options(arguments)?;
+    let work = cancellable();
+    if arguments.plan {
+        return print_plan(&gather::plan(&options, &work)?, options.window);
+    }
+    let shown = arguments.reading.progress.then(|| progress::Shown::start(&work, "packing"));
+    let packed = gather::pack(&options, &work)?;
+    drop(shown);
+    sealed(&options.into, &packed)
+}
+
+/// Says what came into a box, and names what did not.
+pub fn sealed(into: &Path, packed: &Packed) -> Ended {
+    let seal = &packed.seal;
+    for left in &seal.unreadable {
+        say(&format!("left out: {} ({}): {}", left.origin, left.host, left.reason));
+    }
+    let bytes: u64 = seal.files.iter().map(|file| file.size).sum();
+    let cut = seal.files.iter().filter(|file| file.cut.is_some()).count();
+    let mut text =
+        format!("{}: {} files, {bytes} bytes, {} left out", into.display(), seal.files.len(), seal.unreadable.len());
+    if seal.window.is_some() {
+        text.push_str(&format!(", {cut} cut to the window, {} outside of it", seal.outside.len()));
+    }
+    writeln!(io::stdout(), "{text}")?;
+    Ok(if seal.unreadable.is_empty() { Outcome::Done } else { Outcome::Partly })
+}
+
+fn print_plan(plan: &Plan, window: Option<Window>) -> Ended {
+    let mut out = io::stdout().lock();
+    if let Some(window) = window {
+        writeln!(out, "window   {} to {}", to_rfc3339(window.from), to_rfc3339(window.to))?;
+    }
+    for host in &plan.hosts {
+        let origin = host.origin.as_deref().unwrap_or_default();
+        writeln!(out, "host     {}  {origin}  zone {}", host.label, host.zone.as_deref().unwrap_or("unknown"))?;
+        for file in plan.files.iter().filter(|file| file.host == host.label) {
+            let class = file.class.map_or("-", |class| class.name());
+            let recipe = file.recipe.as_deref().unwrap_or("-");
+            writeln!(
+                out,
+                "  file   {class:<13} {recipe:<16} {:>12}  {}",
+                file.size,
+                boxclock_core::visible(&file.origin, false)
+            )?;
+        }
+        for planned in plan.commands.iter().filter(|command| command.host == host.label) {
+            let class = planned.command.class.name();
+            writeln!(
+                out,
+                "  run    {class:<13} {:<16} {:>10} s  {}",
+                planned.recipe,
+                planned.command.timeout_s,
+                planned.command.run.join(" ")
+            )?;
+        }
+    }
+    let bytes: u64 = plan.files.iter().map(|file| file.size).sum();
+    writeln!(
+        out,
+        "{} files, {bytes} bytes, {} commands; nothing was copied or run",
+        plan.files.len(),
+        plan.commands.len()
+    )?;
+    for Unreadable { origin, host, reason, .. } in &plan.left_out {
+        say(&format!("left out: {origin} ({host}): {reason}"));
+    }
+    Ok(if plan.left_out.is_empty() { Outcome::Done } else { Outcome::Partly })
+}
+
+/// Lists the recipes, and checks those of the user or those that are named.
+pub fn recipes(paths: &[PathBuf]) -> Ended {
+    let mut out = io::stdout().lock();
+    let mut wrong = Vec::new();
+    if paths.is_empty() {
+        let recipes = Recipes::load();
+        for recipe in &recipes.good {
+            writeln!(out, "{:<18} {}", recipe.name, recipe.title)?;
+        }
+        if let Some(folder) = Recipes::folder() {
+            writeln!(out, "\nown recipes in {}", folder.display())?;
+        }
+        wrong = recipes.wrong;
+    }
+    for path in paths {
+        let read = std::fs::read_to_string(path).map_err(|error| error.to_string());
+        match read.and_then(|text| Recipe::parse(&text).map_err(|error| error.to_string())) {
+            Ok(recipe) => writeln!(out, "{}: good: {}", path.display(), recipe.title)?,
+            Err(mistake) => wrong.push((path.display().to_string(), mistake)),
+        }
+    }
+    for (path, mistake) in &wrong {
+        say(&format!("{path}: {mistake}"));
+    }
+    if wrong.is_empty() { Ok(Outcome::Done) } else { Err(Failure::Because("a recipe is wrong".into())) }
+}
+
+pub fn check(arguments: &args::Check) -> Ended {
+    let work = cancellable();
+    let shown = arguments.progress.then(|| progress::Shown::start(&work, "checking"));
+    if !arguments.path.exists() {
+        return Err(Failure::Because(format!("no such file or folder: {}", arguments.path.display())));
+    }
+    let verdict = gather::check(&arguments.path, &work)?;
+    drop(shown);
+    let mut out = io::stdout().lock();
+    for finding in &verdict.findings {
+        writeln!(out, "{}: {}: {}", finding.kind, boxclock_core::visible(&finding.path, false), finding.detail)?;
+    }
+    if verdict.findings.is_empty() {
+        writeln!(out, "{}: the seal holds: {} files", arguments.path.display(), verdict.seal.files.len())?;
+        return Ok(Outcome::Done);
+    }
+    Err(Failure::Because(format!(
+        "{}: the seal is broken: {} members differ",
+        arguments.path.display(),
+        verdict.findings.len()
+    )))
+}
+
+/// Writes the three hosts of the demo story to a temporary folder and gathers them by recipes.
+pub fn seal_demo(into: &Path) -> Result<(), Failure> {
+    let cannot = |error: io::Error| Failure::Because(format!("cannot write the demo case {}: {error}", into.display()));
+    let folder = into.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    std::fs::create_dir_all(folder).map_err(cannot)?;
+    let hosts = folder.join(format!(".demo-{}", std::process::id()));
+    std::fs::create_dir_all(&hosts).map_err(cannot)?;
+    let written = boxclock_demo::write_demo(&hosts).map_err(cannot).and_then(|labels| {
+        let mut known = Recipes::shipped();
+        known.add("tankwarden.toml", boxclock_demo::RECIPE);
+        Ok(gather::pack(
+            &PackOptions {
+                hosts: labels.iter().map(|label| ((*label).to_owned(), hosts.join(label))).collect(),
+                into: into.to_path_buf(),
+                story: boxclock_demo::story(),
+                zone: Some("+02:00".into()),
+                host_zones: labels.iter().map(|label| ((*label).to_owned(), "+02:00".to_owned())).collect(),
+                now: boxclock_demo::SEALED_AT,
+                recipes: vec!["auto".into()],
+                known,
+                ..PackOptions::default()
+            },
+            &Work::default(),
+        )?)
+    });
+    // The unpacked hosts are only a step on the way; what is left behind on a failure is removed as far as it can be.
+    let _ = std::fs::remove_dir_all(&hosts);
+    written.map(|_| ())
+}
