@@ -13,6 +13,7 @@ use crate::decode::Account;
 use crate::event::Table;
 use crate::format::{Contest, Detected, Header, LineFormat};
 use crate::gather::Seal;
+use crate::gather::recipe::Class;
 use crate::logbook::{Logbook, Story};
 use crate::text::{Encoding, LineEnd};
 use crate::work::Work;
@@ -119,6 +120,8 @@ pub struct Source {
     pub header: Header,
     /// What was met before its events were read, for example damage to the container that it comes from.
     pub trouble: Vec<Trouble>,
+    /// What it is for, as the seal or a recipe says.
+    pub class: Option<Class>,
     /// What decoding it came to, where its records are no lines: `path` is then the text that its decoder wrote.
     pub decoded: Option<Account>,
 }
@@ -266,6 +269,21 @@ impl Options {
     }
 }
 
+/// A file of a case that is no log.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Document {
+    /// Where its bytes are now.
+    pub path: PathBuf,
+    /// Its name in the case.
+    pub name: String,
+    /// The label of its host.
+    pub host: String,
+    /// What it is for.
+    pub class: Class,
+    /// Its size in bytes.
+    pub len_bytes: u64,
+}
+
 /// Something that was not read, and why.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct LeftOut {
@@ -284,6 +302,8 @@ pub struct Case {
     pub name: String,
     /// Its sources, in order of name.
     pub sources: Arc<Vec<Source>>,
+    /// What was gathered and is no log: settings, facts.
+    pub documents: Arc<Vec<Document>>,
     /// What is not read.
     pub left_out: Vec<LeftOut>,
     /// The seal, if it is a box.

@@ -19,6 +19,7 @@ pub mod case;
 pub mod clock;
 pub mod code;
 pub mod container;
+pub mod coverage;
 pub mod crash;
 pub mod decode;
 mod error;

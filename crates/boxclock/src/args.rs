@@ -37,6 +37,9 @@ pub enum Command {
         boxclock pack / --recipe linux-live --plan --into x.box.zip\n\n\
         What cannot be read is listed in the seal and on standard error; the exit status is then 3.")]
     Pack(Pack),
+    /// Say for each host and class of logs whether they cover the moment
+    #[command(after_help = "Example:\n  boxclock coverage night.box.zip --at '12 Apr 04:31' --within 30m")]
+    Coverage(Coverage),
     /// Verify the seal of a box: names every changed, missing or extra member
     Check(Check),
     /// Print the merged events
@@ -238,6 +241,18 @@ pub struct Listing {
     /// The form of the output
     #[arg(long = "as", value_name = "FORM", default_value = "text")]
     pub form: ListForm,
+}
+
+#[derive(Args)]
+pub struct Coverage {
+    #[command(flatten)]
+    pub listing: Listing,
+    /// The moment; without it that of gathering, or the last severe event
+    #[arg(long, value_name = "TIME")]
+    pub at: Option<String>,
+    /// How much before and after it
+    #[arg(long, value_name = "DURATION", default_value = "10m")]
+    pub within: String,
 }
 
 #[derive(Args)]

@@ -30,6 +30,7 @@ pub fn run(command: Command) -> Ended {
         Command::Open(open) => full_screen(&open.reading.clone()),
         Command::Pack(pack) => gathering::pack(&pack),
         Command::Check(check) => gathering::check(&check),
+        Command::Coverage(coverage) => gathering::coverage(&coverage),
         Command::Recipes { paths } => gathering::recipes(&paths),
         Command::Events(events) => self::events(&events),
         Command::Sources(sources) if sources.explain => {

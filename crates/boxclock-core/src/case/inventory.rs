@@ -8,10 +8,11 @@ use std::time::UNIX_EPOCH;
 use sha2::{Digest, Sha256};
 
 use super::look::{self, Known, look, platforms_by_host};
-use super::{Case, LeftOut, Options, Source, Trouble, boot, cannot_read, generations};
+use super::{Case, Document, LeftOut, Options, Reader, Source, Trouble, boot, cannot_read, generations};
 use crate::clock::Zone;
 use crate::decode::{self, Decoded, Text};
 use crate::format::LineFormat;
+use crate::gather::recipe::{Class, Recipes};
 use crate::gather::{self, OpenBox};
 use crate::logbook::Story;
 use crate::work::{Work, parallel};
@@ -117,6 +118,8 @@ pub(super) struct Candidate {
     pub file: FileFound,
     pub host: Option<String>,
     pub zone: Option<Zone>,
+    /// What it is for, if the seal says.
+    pub class: Option<Class>,
     pub trouble: Vec<Trouble>,
     /// The text that a decoder made of it.
     pub decoded: Option<(&'static Decoded, Text)>,
@@ -138,9 +141,10 @@ pub(super) fn open(paths: &[PathBuf], options: Options, work: &Work) -> Result<C
             left_out.extend(opened.left_out);
             box_formats.push(opened.formats);
             zone = zone.or_else(|| opened.seal.zone.as_deref().and_then(|text| Zone::parse(text).ok()));
-            for (file, host) in opened.files {
-                let host_zone = host.as_deref().and_then(|host| opened.seal.host_zone(host));
-                candidates.push(Candidate { file, host, zone: host_zone, trouble: Vec::new(), decoded: None });
+            for (file, host, class) in opened.files {
+                let zone = opened.seal.host_zone(&host);
+                let host = Some(host).filter(|host| !host.is_empty());
+                candidates.push(Candidate { file, host, zone, class, trouble: Vec::new(), decoded: None });
             }
             story = opened.story;
             seal = Some(opened.seal);
@@ -153,11 +157,14 @@ pub(super) fn open(paths: &[PathBuf], options: Options, work: &Work) -> Result<C
     left_out.extend(wrong.into_iter().map(|(path, reason)| LeftOut { path, reason }));
     let case_zone = zone.unwrap_or_else(Zone::utc);
     let known = Known { case_zone: &case_zone, options: &options, formats: &formats };
-    let sources = sources_of(candidates, &known, &mut left_out, work)?;
+    let documents = take_documents(&mut candidates);
+    let mut sources = sources_of(candidates, &known, &mut left_out, work)?;
+    classify(&mut sources);
     Ok(Case {
         paths: paths.to_vec(),
         name: name.unwrap_or_default(),
         sources: Arc::new(sources),
+        documents: Arc::new(documents),
         left_out,
         seal,
         story,
@@ -175,8 +182,8 @@ pub(super) fn of_files(
     work: &Work,
 ) -> Result<Case> {
     let candidates = files.into_iter().map(|(file, host, zone)| {
-        let (trouble, decoded) = (Vec::new(), None);
-        Candidate { file, host, zone, trouble, decoded }
+        let (class, trouble, decoded) = (None, Vec::new(), None);
+        Candidate { file, host, zone, class, trouble, decoded }
     });
     let (formats, _) = own_formats(&[], Vec::new());
     let mut left_out = Vec::new();
@@ -184,7 +191,43 @@ pub(super) fn of_files(
     let known = Known { case_zone: &zone, options: &options, formats: &formats };
     let sources = Arc::new(sources_of(candidates.collect(), &known, &mut left_out, work)?);
     let (paths, name, seal, story) = (Vec::new(), String::new(), None, Story::default());
-    Ok(Case { paths, name, sources, left_out, seal, story, zone, logbook_path: None, options, formats })
+    let documents = Arc::default();
+    Ok(Case { paths, name, sources, documents, left_out, seal, story, zone, logbook_path: None, options, formats })
+}
+
+/// Takes out what is no log: settings and facts.
+fn take_documents(candidates: &mut Vec<Candidate>) -> Vec<Document> {
+    let class_of = |candidate: &Candidate| match candidate.class {
+        Some(class @ (Class::Configuration | Class::Facts)) => Some(class),
+        None if candidate.file.name.ends_with("/facts.json") && candidate.host.is_some() => Some(Class::Facts),
+        _ => None,
+    };
+    let taken = candidates.extract_if(.., |candidate| class_of(candidate).is_some());
+    let documents = taken.map(|candidate| Document {
+        class: class_of(&candidate).unwrap_or(Class::Facts),
+        path: candidate.file.path,
+        name: candidate.file.name,
+        host: candidate.host.unwrap_or_default(),
+        len_bytes: candidate.file.len_bytes,
+    });
+    documents.collect()
+}
+
+/// Says what each source is for, where no seal does: by the recipes.
+fn classify(sources: &mut [Source]) {
+    let recipes = Recipes::load();
+    let matchers = recipes.matchers();
+    for source in sources.iter_mut().filter(|source| source.class.is_none()) {
+        let name = source.name.split('!').next().unwrap_or_default();
+        let below = match &source.host {
+            Some(host) => name.split_once(&format!("hosts/{host}/")).map_or(name, |(_, below)| below),
+            None => name,
+        };
+        source.class = match source.reader {
+            Reader::Dump(_) => Some(Class::Crash),
+            Reader::Lines(_) => matchers.class_of(below),
+        };
+    }
 }
 
 /// What is in the candidates: containers are opened, files decoded, formats recognised, generations brought together.
@@ -260,6 +303,7 @@ fn open_containers(
                     file: member.file,
                     host: candidate.host.clone(),
                     zone: candidate.zone.clone(),
+                    class: candidate.class,
                     trouble: member.trouble,
                     decoded: None,
                 });
@@ -333,7 +377,7 @@ fn collect(
                 .and_then(|host| platform::zone_of_root(&hosts.join(host)))
                 .and_then(|name| Zone::parse(&name).ok());
         }
-        candidates.push(Candidate { file, host, zone, trouble: Vec::new(), decoded: None });
+        candidates.push(Candidate { file, host, zone, class: None, trouble: Vec::new(), decoded: None });
     }
     Ok(())
 }

@@ -53,6 +53,7 @@ pub(super) fn look(candidate: &Candidate, known: &Known<'_>) -> std::result::Res
         header: Header::default(),
         trouble: candidate.trouble.clone(),
         decoded: None,
+        class: candidate.class,
     };
     if let Some((decoder, text)) = &candidate.decoded {
         source.path.clone_from(&text.path);

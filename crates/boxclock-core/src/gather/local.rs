@@ -5,7 +5,7 @@ use std::path::Path;
 
 use globset::GlobMatcher;
 
-use super::recipe::{Files, Recipe, System, glob_of};
+use super::recipe::{Files, Matchers, Recipe, System, glob_of};
 use crate::case::{FileFound, LeftOut, find_files, find_files_where};
 use crate::{Error, Result};
 
@@ -102,31 +102,6 @@ pub(super) fn recipe_files<'r>(
         Some(Found { file, below, by: Some(by) })
     });
     inside(root, found, left_out)
-}
-
-/// The globs of recipes, compiled once.
-pub(super) struct Matchers<'r>(Vec<(&'r Recipe, &'r Files, Vec<GlobMatcher>, Vec<GlobMatcher>)>);
-
-impl<'r> Matchers<'r> {
-    pub(super) fn new(recipes: &[&'r Recipe]) -> Self {
-        let compile = |globs: &[String], system: System| -> Vec<GlobMatcher> {
-            globs.iter().filter_map(|glob| glob_of(glob, system).ok()).collect()
-        };
-        let rows = recipes.iter().flat_map(|recipe| {
-            recipe.files.iter().map(move |files| {
-                (*recipe, files, compile(&files.paths, recipe.system), compile(&files.except, recipe.system))
-            })
-        });
-        Self(rows.collect())
-    }
-
-    /// The first entry that takes a path below the root.
-    pub(super) fn entry_for(&self, below: &str) -> Option<(&'r Recipe, &'r Files)> {
-        let row = self.0.iter().find(|(_, _, paths, except)| {
-            paths.iter().any(|glob| glob.is_match(below)) && !except.iter().any(|glob| glob.is_match(below))
-        });
-        row.map(|(recipe, files, _, _)| (*recipe, *files))
-    }
 }
 
 fn inside<'r>(

@@ -5,7 +5,7 @@ use std::path::{Component, Path, PathBuf};
 use std::sync::Arc;
 
 use super::local::{self, Found};
-use super::recipe::{Class, Command, Files, Recipe, Recipes, System};
+use super::recipe::{Class, Command, Files, Matchers, Recipe, Recipes, System};
 use super::remote::Remote;
 use super::seal::{Mark, SealedHost, Unreadable};
 use super::window::Window;
@@ -119,6 +119,7 @@ struct Planner<'o> {
     options: &'o PackOptions,
     plan: Plan,
     taken: HashSet<String>,
+    classes: Matchers<'o>,
 }
 
 /// Finds out what would be gathered. Remote hosts are asked for their files and clocks; nothing is copied.
@@ -127,7 +128,7 @@ struct Planner<'o> {
 /// When a local path does not exist, a recipe is not known, or the work is cancelled. A remote host that cannot be reached is
 /// listed as left out.
 pub fn plan(options: &PackOptions, work: &Work) -> Result<Plan> {
-    let mut planner = Planner { options, plan: Plan::default(), taken: HashSet::new() };
+    let mut planner = Planner { options, plan: Plan::default(), taken: HashSet::new(), classes: options.known.matchers() };
     for name in options.recipes.iter().filter(|name| *name != "auto") {
         options.known.by_name(name)?;
     }
@@ -276,7 +277,7 @@ impl Planner<'_> {
             let reason = "no recipe fits what is in it: gather it without --recipe to take it as it is".to_owned();
             left_out.push(LeftOut { path: path.display().to_string(), reason });
         }
-        let matchers = local::Matchers::new(&recipes);
+        let matchers = Matchers::new(&recipes);
         for (name, member) in &names {
             let below = below(name);
             if let Some(by) = matchers.entry_for(&below) {
@@ -365,7 +366,7 @@ impl Planner<'_> {
     fn add(&mut self, label: &str, found: &Found<'_>, below: &str, wanted: Wanted) {
         let entry: Option<&Files> = found.by.map(|(_, files)| files);
         let member = unique_member(label, below, &mut self.taken);
-        let class = entry.map(|files| files.class).or_else(|| self.options.known.class_of(&found.below));
+        let class = entry.map(|files| files.class).or_else(|| self.classes.class_of(&found.below));
         self.plan.files.push(PlannedFile {
             host: label.to_owned(),
             origin: found.file.name.clone(),
@@ -393,9 +394,9 @@ impl Planner<'_> {
     }
 
     fn leave_out(&mut self, label: &str, left_out: Vec<LeftOut>) {
-        let known = &self.options.known;
+        let known = &self.classes;
         let unreadable = left_out.into_iter().map(|left| Unreadable {
-            class: known.class_of(left.path.trim_start_matches('/')),
+            class: known.class_of(&left.path),
             origin: left.path,
             host: label.to_owned(),
             reason: left.reason,

@@ -323,9 +323,39 @@ impl Recipes {
         })
     }
 
-    /// The class of a file by its path below its root, by the first recipe that knows it.
-    pub fn class_of(&self, path: &str) -> Option<Class> {
-        self.good.iter().find_map(|recipe| recipe.entry_for(path)).map(|files| files.class)
+    /// The globs of all of them, compiled.
+    pub(crate) fn matchers(&self) -> Matchers<'_> {
+        Matchers::new(&self.good.iter().collect::<Vec<_>>())
+    }
+}
+
+/// The globs of recipes, compiled once.
+pub(crate) struct Matchers<'r>(Vec<(&'r Recipe, &'r Files, Vec<GlobMatcher>, Vec<GlobMatcher>)>);
+
+impl<'r> Matchers<'r> {
+    pub(crate) fn new(recipes: &[&'r Recipe]) -> Self {
+        let compile = |globs: &[String], system: System| -> Vec<GlobMatcher> {
+            globs.iter().filter_map(|glob| glob_of(glob, system).ok()).collect()
+        };
+        let rows = recipes.iter().flat_map(|recipe| {
+            recipe.files.iter().map(move |files| {
+                (*recipe, files, compile(&files.paths, recipe.system), compile(&files.except, recipe.system))
+            })
+        });
+        Self(rows.collect())
+    }
+
+    /// The first entry that takes a path below the root.
+    pub(crate) fn entry_for(&self, below: &str) -> Option<(&'r Recipe, &'r Files)> {
+        let row = self.0.iter().find(|(_, _, paths, except)| {
+            paths.iter().any(|glob| glob.is_match(below)) && !except.iter().any(|glob| glob.is_match(below))
+        });
+        row.map(|(recipe, files, _, _)| (*recipe, *files))
+    }
+
+    /// What a file is for, by its path below its root (or its whole path).
+    pub(crate) fn class_of(&self, path: &str) -> Option<Class> {
+        self.entry_for(path.trim_start_matches('/')).map(|(_, files)| files.class)
     }
 }
 
@@ -343,6 +373,7 @@ mod tests {
     #[test]
     fn classes_of_usual_paths() {
         let recipes = Recipes::shipped();
+        let recipes = recipes.matchers();
         for (path, class) in [
             ("var/log/syslog", Class::System),
             ("var/log/syslog.2.gz", Class::System),

@@ -12,8 +12,8 @@ use std::sync::OnceLock;
 use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
 use super::command::{Ran, run};
-use super::local::{Found, Matchers};
-use super::recipe::Recipe;
+use super::local::Found;
+use super::recipe::{Matchers, Recipe};
 use crate::case::{FileFound, LeftOut};
 use crate::clock::SECOND;
 use crate::work::Work;

@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 
 use sha2::{Digest, Sha256};
 
+use super::recipe::Class;
 use super::{
     Archive, CopyError, Error, FileFound, LeftOut, Result, STORY_NAME, Seal, Story, Work, copy_hashed, hex,
     is_own_format, open_zip, read_member, read_seal, safe_path,
@@ -19,8 +20,8 @@ pub struct OpenBox {
     pub seal: Seal,
     /// Its story.
     pub story: Story,
-    /// Its files, each with the label of its host.
-    pub files: Vec<(FileFound, Option<String>)>,
+    /// Its files, each with the label of its host and what it is for.
+    pub files: Vec<(FileFound, String, Option<Class>)>,
     /// The folder of the formats that travel with it.
     pub formats: PathBuf,
     /// What is not read, or is read although it has changed.
@@ -54,7 +55,7 @@ pub fn unpack(path: &Path, work: &Work) -> Result<OpenBox> {
         let data = std::fs::metadata(&unpacked).ok()?;
         let modified = scan::iso(file.modified.as_bytes()).and_then(|(civil, _)| civil.to_ns()).unwrap_or(0);
         let found = FileFound { path: unpacked, name: file.path.clone(), modified, len_bytes: data.len() };
-        Some((found, Some(file.host.clone())))
+        Some((found, file.host.clone(), file.class))
     });
     let files = files.collect();
     let unreadable = seal.unreadable.iter().map(|missing| LeftOut {

@@ -3,13 +3,15 @@
 use std::io::{self, IsTerminal, Write};
 use std::path::{Path, PathBuf};
 
+use boxclock_core::case::{Case, Options};
 use boxclock_core::clock::{Zone, human, to_rfc3339};
+use boxclock_core::coverage;
 use boxclock_core::gather::recipe::{Recipe, Recipes};
 use boxclock_core::gather::{self, PackOptions, Packed, Plan, Unreadable, Window};
 use boxclock_core::logbook::Story;
 use boxclock_core::work::Work;
 
-use super::{cancellable, now, options, progress};
+use super::{cancellable, name_left_out, now, options, progress, read};
 use crate::args;
 use crate::outcome::{Ended, Failure, Outcome, say};
 
@@ -78,7 +80,14 @@ pub fn pack(arguments: &args::Pack) -> Ended {
     let shown = arguments.reading.progress.then(|| progress::Shown::start(&work, "packing"));
     let packed = gather::pack(&options, &work)?;
     drop(shown);
-    sealed(&options.into, &packed)
+    let outcome = sealed(&options.into, &packed)?;
+    if let Some(window) = options.window {
+        let reading = Options { drift: options.reading.drift.clone(), ..Options::default() };
+        let case = Case::open(std::slice::from_ref(&options.into), reading, &work)?;
+        let loaded = case.load(&work)?;
+        print_coverage(&coverage::coverage(&case, &loaded, window), window, &case.zone, args::ListForm::Text)?;
+    }
+    Ok(outcome)
 }
 
 /// Says what came into a box, and names what did not.
@@ -218,4 +227,40 @@ pub fn seal_demo(into: &Path) -> Result<(), Failure> {
     // The unpacked hosts are only a step on the way; what is left behind on a failure is removed as far as it can be.
     let _ = std::fs::remove_dir_all(&hosts);
     written.map(|_| ())
+}
+
+/// Says whether the sources cover the moment.
+pub fn coverage(arguments: &args::Coverage) -> Ended {
+    let (case, loaded) = read(&arguments.listing.reading)?;
+    let window = match &arguments.at {
+        Some(at) => {
+            let usage = |error: boxclock_core::Error| Failure::Usage(error.to_string());
+            let within = human::duration(&arguments.within).map_err(usage)?;
+            Window::around(human::moment(at, &case.zone, now()).map_err(usage)?, within)
+        }
+        None => coverage::moment(&case, &loaded)
+            .ok_or_else(|| Failure::Usage("no moment is known: name it with --at".into()))?,
+    };
+    print_coverage(&coverage::coverage(&case, &loaded, window), window, &case.zone, arguments.listing.form)?;
+    Ok(name_left_out(&case, &loaded))
+}
+
+fn print_coverage(rows: &[coverage::Row], window: Window, zone: &Zone, form: args::ListForm) -> io::Result<()> {
+    let mut out = io::stdout().lock();
+    if form == args::ListForm::Jsonl {
+        for row in rows {
+            writeln!(out, "{}", serde_json::to_string(row)?)?;
+        }
+        return Ok(());
+    }
+    let time = |ns: i64| human::date_time(ns, zone)[..19].to_owned();
+    writeln!(out, "does it cover {} to {} ({})?", time(window.from), time(window.to), zone.name())?;
+    for row in rows {
+        let state = row.state.words();
+        writeln!(out, "{:<14} {:<12} {state:<16} {}", row.host, row.class.name(), boxclock_core::visible(&row.detail, false))?;
+        if !row.advice.is_empty() {
+            writeln!(out, "{:28}{}", "", row.advice)?;
+        }
+    }
+    Ok(())
 }

@@ -1,0 +1,362 @@
+//! Does the box cover the moment? For each host and class of logs: whether what was gathered reaches over the window, and
+//! what to do where it does not.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use serde::Serialize;
+
+use crate::case::{Case, Loaded, ZoneFrom};
+use crate::clock::{MINUTE, human, to_rfc3339};
+use crate::gather::recipe::Class;
+use crate::gather::{Window, time_of};
+
+/// How well a class of logs of one host covers the window.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Cover {
+    /// Its logs reach over the window.
+    Covered,
+    /// Nothing was written for much longer than usual.
+    SilentGap,
+    /// Its times carry no zone, and none is known.
+    ClockUnknown,
+    /// Its logs end before the window does.
+    EndsTooEarly,
+    /// Its logs begin after the window does: older ones were rotated away.
+    StartsTooLate,
+    /// There are logs, and they could not be read.
+    NotReadable,
+    /// There are none.
+    NothingFound,
+}
+
+impl Cover {
+    /// Its name in the JSON form.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Covered => "covered",
+            Self::SilentGap => "silent-gap",
+            Self::ClockUnknown => "clock-unknown",
+            Self::EndsTooEarly => "ends-too-early",
+            Self::StartsTooLate => "starts-too-late",
+            Self::NotReadable => "not-readable",
+            Self::NothingFound => "nothing-found",
+        }
+    }
+
+    /// The same for people.
+    pub fn words(self) -> &'static str {
+        match self {
+            Self::Covered => "covered",
+            Self::SilentGap => "silent gap",
+            Self::ClockUnknown => "clock unknown",
+            Self::EndsTooEarly => "ends too early",
+            Self::StartsTooLate => "starts too late",
+            Self::NotReadable => "not readable",
+            Self::NothingFound => "nothing found",
+        }
+    }
+
+    /// What to do about it.
+    pub fn advice(self) -> &'static str {
+        match self {
+            Self::Covered => "",
+            Self::SilentGap => "find out whether the writer was stopped or the machine hung: the silence is evidence itself",
+            Self::ClockUnknown => "say the zone of this host or source (--zone, or z in the Box view)",
+            Self::EndsTooEarly => "gather again now: what was written since is missing, or the writer stopped here",
+            Self::StartsTooLate => "look for rotated or archived logs, backups, or a log server that received them",
+            Self::NotReadable => "gather again with more rights, or ask the owner of these files",
+            Self::NothingFound => "check the recipe and the paths, and whether this host logs elsewhere",
+        }
+    }
+}
+
+/// One row: a host, a class, and how it is covered.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Row {
+    /// The label of the host.
+    pub host: String,
+    /// The class.
+    pub class: Class,
+    /// How well it is covered.
+    pub state: Cover,
+    /// First time in its logs, RFC 3339 UTC, corrected.
+    pub first: Option<String>,
+    /// Last time in its logs.
+    pub last: Option<String>,
+    /// What exactly.
+    pub detail: String,
+    /// What to do about it.
+    pub advice: &'static str,
+    /// The sources that were looked at.
+    pub sources: Vec<String>,
+}
+
+/// The moment that a case is about: what was gathered for, or the last severe event.
+pub fn moment(case: &Case, loaded: &Loaded) -> Option<Window> {
+    let sealed = case.seal.as_ref().and_then(|seal| seal.window.as_ref());
+    let sealed = sealed.and_then(|window| Some(Window { from: time_of(&window.from)?, to: time_of(&window.to)? }));
+    sealed.or_else(|| {
+        let rows = loaded.table.order.iter().rev().take(1_000_000).map(|row| loaded.table.event(crate::event::Row(*row)));
+        let worst = rows.filter(|event| event.is_problem() && event.time().is_some()).max_by_key(|event| event.severity());
+        worst.and_then(|event| event.time()).map(|time| Window::around(time, 10 * MINUTE))
+    })
+}
+
+/// One log: a source with its generations.
+struct Log {
+    name: String,
+    first: Option<i64>,
+    last: Option<i64>,
+    zone_unknown: bool,
+    /// The longest time without an event that shares a moment with the window, and how long such times usually are.
+    gap: Option<(i64, i64, i64)>,
+}
+
+/// Says for each host and class whether it covers the window.
+pub fn coverage(case: &Case, loaded: &Loaded, window: Window) -> Vec<Row> {
+    let mut logs: BTreeMap<(String, Class), Vec<Log>> = BTreeMap::new();
+    let mut last_log = None;
+    for (index, source) in case.sources.iter().enumerate() {
+        let class = source.class.unwrap_or(Class::Application);
+        let host = source.host.clone().or_else(|| host_in_lines(loaded, index)).unwrap_or_default();
+        let number = loaded.table.logs.get(index).copied();
+        let log = look(case, loaded, index, window);
+        let logs = logs.entry((host, class)).or_default();
+        // Generations follow each other: they are one log.
+        match logs.last_mut() {
+            Some(before) if number.is_some() && last_log == number => before.join(log),
+            _ => logs.push(log),
+        }
+        last_log = number;
+    }
+    let mut hosts: BTreeSet<String> = logs.keys().map(|(host, _)| host.clone()).collect();
+    let mut unreadable: BTreeMap<(String, Class), Vec<String>> = BTreeMap::new();
+    let mut outside: BTreeMap<(String, Class), usize> = BTreeMap::new();
+    if let Some(seal) = &case.seal {
+        hosts.extend(seal.hosts.iter().map(|host| host.label.clone()));
+        for left in &seal.unreadable {
+            // A host that did not answer at all has no class: both usual ones are missing then.
+            for class in left.class.map_or(vec![Class::System, Class::Application], |class| vec![class]) {
+                let reason = format!("{}: {}", left.origin, left.reason);
+                unreadable.entry((left.host.clone(), class)).or_default().push(reason);
+            }
+        }
+        for left in &seal.outside {
+            if let Some(class) = left.class {
+                *outside.entry((left.host.clone(), class)).or_default() += 1;
+            }
+        }
+    }
+    let mut rows = Vec::new();
+    for host in hosts {
+        for class in Class::ALL.into_iter().filter(|class| class.is_over_time()) {
+            let key = (host.clone(), class);
+            let failed = unreadable.get(&key).map_or(&[][..], Vec::as_slice);
+            let outside = outside.get(&key).copied().unwrap_or(0);
+            match logs.get(&key) {
+                Some(logs) => rows.push(row(&key, logs, failed, window, case)),
+                None if !failed.is_empty() => rows.push(missing(&key, Cover::NotReadable, failed.join("; "))),
+                // Every host has these two; the others need not be there.
+                None if matches!(class, Class::System | Class::Application) => {
+                    let detail = match outside {
+                        0 => "no log of this kind was gathered".to_owned(),
+                        count => format!("{count} logs of this kind lie outside the window"),
+                    };
+                    rows.push(missing(&key, Cover::NothingFound, detail));
+                }
+                None => {}
+            }
+        }
+    }
+    rows
+}
+
+impl Log {
+    fn join(&mut self, next: Self) {
+        self.name = next.name;
+        self.first = [self.first, next.first].into_iter().flatten().min();
+        self.last = [self.last, next.last].into_iter().flatten().max();
+        self.zone_unknown |= next.zone_unknown;
+        self.gap = [self.gap, next.gap].into_iter().flatten().max_by_key(|(from, to, _)| to - from);
+    }
+}
+
+fn host_in_lines(loaded: &Loaded, source: usize) -> Option<String> {
+    let row = loaded.table.rows_of(source).next()?;
+    Some(loaded.table.event(row).host().to_owned()).filter(|host| !host.is_empty())
+}
+
+fn look(case: &Case, loaded: &Loaded, index: usize, window: Window) -> Log {
+    let source = &case.sources[index];
+    let mut log = Log { name: source.name.clone(), first: None, last: None, zone_unknown: false, gap: None };
+    let mut before: Option<i64> = None;
+    // How long it usually is until the next event: a mean that forgets slowly is enough to tell silence from rarity.
+    let (mut sum, mut count) = (0_i64, 0_i64);
+    for row in loaded.table.rows_of(index) {
+        let event = loaded.table.event(row);
+        let Some(time) = event.time() else { continue };
+        log.zone_unknown |= event.time_known().is_local() && source.zone_from == ZoneFrom::Case;
+        log.first = Some(log.first.map_or(time, |first| first.min(time)));
+        log.last = Some(log.last.map_or(time, |last| last.max(time)));
+        if let Some(before) = before.filter(|before| *before < time) {
+            let gap = time - before;
+            if window.touches(before, time) && log.gap.is_none_or(|(from, to, _)| to - from < gap) {
+                log.gap = Some((before, time, 0));
+            }
+            sum = sum.saturating_add(gap);
+            count += 1;
+        }
+        before = Some(time);
+    }
+    if let Some((from, to, usual)) = &mut log.gap {
+        *usual = (sum - (*to - *from)) / (count - 1).max(1);
+    }
+    log
+}
+
+/// Shorter silence says nothing.
+const SILENCE: i64 = 10 * MINUTE;
+
+fn state(log: &Log, window: Window, gathered_at: Option<i64>) -> (Cover, String) {
+    let time = |ns: i64| to_rfc3339(ns)[..19].replace('T', " ");
+    let (Some(first), Some(last)) = (log.first, log.last) else {
+        return (Cover::ClockUnknown, format!("{} carries no times", log.name));
+    };
+    if first > window.from {
+        return (Cover::StartsTooLate, format!("{} begins {} UTC", log.name, time(first)));
+    }
+    if last < window.to {
+        // It was complete when it was gathered: then it only had nothing to say.
+        let complete = gathered_at.is_some_and(|at| at >= window.to);
+        if !complete || window.from - last > SILENCE {
+            return (Cover::EndsTooEarly, format!("{} ends {} UTC", log.name, time(last)));
+        }
+    }
+    if log.zone_unknown {
+        return (Cover::ClockUnknown, format!("{} is read as UTC, which nobody said", log.name));
+    }
+    if let Some((from, to, usual)) = log.gap
+        && to - from > SILENCE
+        && to - from > usual.saturating_mul(20)
+    {
+        let (length, usual) = (human::duration_text(to - from), human::duration_text(usual));
+        let detail = format!("{}: nothing from {} UTC for {length}; usually {usual} apart", log.name, time(from));
+        return (Cover::SilentGap, detail);
+    }
+    (Cover::Covered, String::new())
+}
+
+fn row((host, class): &(String, Class), logs: &[Log], failed: &[String], window: Window, case: &Case) -> Row {
+    let gathered_at = case.seal.as_ref().and_then(|seal| time_of(&seal.sealed_at));
+    // A box that was cut to a window ends with it: its logs reach as far as they were cut.
+    let was_cut = case.seal.as_ref().is_some_and(|seal| seal.window.is_some());
+    let wanted = if was_cut { within_cut(logs, window) } else { window };
+    let states: Vec<(Cover, String)> = logs.iter().map(|log| state(log, wanted, gathered_at)).collect();
+    let best = states.iter().map(|(state, _)| *state).min().unwrap_or(Cover::NothingFound);
+    let mut detail: Vec<String> = states
+        .iter()
+        .filter(|(state, _)| *state != Cover::Covered)
+        .map(|(_, detail)| detail.clone())
+        .take(3)
+        .collect();
+    let covered = states.iter().filter(|(state, _)| *state == Cover::Covered).count();
+    if covered > 0 {
+        detail.insert(0, format!("{covered} of {} logs reach over it", logs.len()));
+    }
+    detail.extend(failed.iter().take(3).cloned());
+    let time = |time: Option<i64>| time.map(to_rfc3339);
+    Row {
+        host: host.clone(),
+        class: *class,
+        state: best,
+        first: time(logs.iter().filter_map(|log| log.first).min()),
+        last: time(logs.iter().filter_map(|log| log.last).max()),
+        detail: detail.join("; "),
+        advice: best.advice(),
+        sources: logs.iter().map(|log| log.name.clone()).collect(),
+    }
+}
+
+/// The middle of a window that logs were cut to: the first and last event in it stand inside, not at its borders.
+fn within_cut(logs: &[Log], window: Window) -> Window {
+    let middle = window.from / 2 + window.to / 2;
+    let reaches = logs.iter().any(|log| log.first.is_some_and(|first| first <= middle));
+    if reaches { Window { from: middle, to: middle } } else { window }
+}
+
+fn missing((host, class): &(String, Class), state: Cover, detail: String) -> Row {
+    let (host, class) = (host.clone(), *class);
+    Row { host, class, state, first: None, last: None, detail, advice: state.advice(), sources: Vec::new() }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::fs;
+
+    use super::*;
+    use crate::case::Options;
+    use crate::clock::Zone;
+    use crate::work::Work;
+
+    fn rows(files: &[(&str, &str)], from: &str, to: &str, zone: Option<&str>) -> Vec<(String, String, Cover, String)> {
+        let folder = tempfile::tempdir().unwrap();
+        for (name, text) in files {
+            let path = folder.path().join("hosts").join(name);
+            fs::create_dir_all(path.parent().unwrap()).unwrap();
+            fs::write(path, text).unwrap();
+        }
+        let zone = zone.map(|zone| Zone::parse(zone).unwrap());
+        let host_zones = zone.map(|zone| ("gw".to_owned(), zone)).into_iter().collect();
+        let options = Options { host_zones, ..Options::default() };
+        let case = Case::open(&[folder.path().to_path_buf()], options, &Work::default()).unwrap();
+        let loaded = case.load(&Work::default()).unwrap();
+        let window = Window { from: time_of(from).unwrap(), to: time_of(to).unwrap() };
+        let rows = coverage(&case, &loaded, window).into_iter();
+        rows.map(|row| (row.host, row.class.name().to_owned(), row.state, row.detail)).collect()
+    }
+
+    /// A line a minute, for these minutes of 02:xx.
+    fn log(minutes: impl Iterator<Item = u32>, zone: &str) -> String {
+        minutes.map(|minute| format!("2026-04-12T02:{minute:02}:00{zone} info pump {minute}\n")).collect()
+    }
+
+    #[test]
+    fn each_state() {
+        let (from, to) = ("2026-04-12T02:20:00Z", "2026-04-12T02:40:00Z");
+        let state = |name: &str, text: &str| {
+            let rows = rows(&[(name, text)], from, to, None);
+            rows.into_iter().find(|row| row.1 == "system").map(|row| (row.2, row.3)).unwrap()
+        };
+        let name = "gw/var/log/syslog";
+        assert_eq!(state(name, &log(0..60, "Z")).0, Cover::Covered);
+        let (cover, detail) = state(name, &log(30..60, "Z"));
+        assert_eq!((cover, detail.as_str()), (Cover::StartsTooLate, "hosts/gw/var/log/syslog begins 2026-04-12 02:30:00 UTC"));
+        assert_eq!(state(name, &log(0..30, "Z")).0, Cover::EndsTooEarly);
+        let (cover, detail) = state(name, &log((0..24).chain(50..60), "Z"));
+        assert_eq!(cover, Cover::SilentGap);
+        assert!(detail.ends_with("nothing from 2026-04-12 02:23:00 UTC for 27m; usually 1m apart"), "{detail}");
+        assert_eq!(state(name, &log(0..60, "")).0, Cover::ClockUnknown);
+        let rows = rows(&[("gw/var/log/pump/a.log", &log(0..60, "Z"))], from, to, None);
+        let system = rows.iter().find(|row| row.1 == "system").unwrap();
+        assert_eq!((system.2, system.3.as_str()), (Cover::NothingFound, "no log of this kind was gathered"));
+        assert_eq!(rows.iter().find(|row| row.1 == "application").unwrap().2, Cover::Covered);
+    }
+
+    #[test]
+    fn a_zone_that_is_said_makes_the_clock_known() {
+        let text = log(0..60, "");
+        let files = [("gw/var/log/syslog", text.as_str())];
+        let rows = rows(&files, "2026-04-12T00:20:00Z", "2026-04-12T00:40:00Z", Some("+02:00"));
+        assert_eq!(rows.iter().find(|row| row.1 == "system").unwrap().2, Cover::Covered);
+    }
+
+    #[test]
+    fn generations_are_one_log() {
+        let (old, new) = (log(0..30, "Z"), log(30..60, "Z"));
+        let files = [("gw/var/log/syslog.1", old.as_str()), ("gw/var/log/syslog", new.as_str())];
+        let rows = rows(&files, "2026-04-12T02:20:00Z", "2026-04-12T02:40:00Z", None);
+        let system = rows.iter().find(|row| row.1 == "system").unwrap();
+        assert_eq!((system.2, system.3.as_str()), (Cover::Covered, "1 of 1 logs reach over it"));
+    }
+}
