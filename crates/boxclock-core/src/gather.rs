@@ -20,6 +20,7 @@ mod local;
 mod pack;
 mod plan;
 pub mod recipe;
+pub mod redact;
 mod remote;
 mod seal;
 mod unpack;

@@ -24,6 +24,7 @@ pub mod crash;
 pub mod decode;
 mod error;
 pub mod event;
+pub mod facts;
 pub mod format;
 pub mod gather;
 pub mod limits;

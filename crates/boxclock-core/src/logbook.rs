@@ -131,6 +131,7 @@ pub struct Logbook {
 }
 
 const SCHEMA: &str = "
+    CREATE TABLE IF NOT EXISTS secret (name TEXT PRIMARY KEY, value BLOB NOT NULL);
     CREATE TABLE IF NOT EXISTS story (key TEXT PRIMARY KEY, value TEXT NOT NULL);
     CREATE TABLE IF NOT EXISTS pin (id INTEGER PRIMARY KEY AUTOINCREMENT, source TEXT NOT NULL, offset INTEGER NOT NULL,
         note TEXT NOT NULL, UNIQUE (source, offset));
@@ -243,6 +244,28 @@ impl Logbook {
         self.change(&format!("story: {key} = {value}"), |connection| {
             connection.execute("INSERT OR REPLACE INTO story (key, value) VALUES (?1, ?2)", [key, value]).map(|_| ())
         })
+    }
+
+    /// The key by which values are replaced when this case is handed on; made the first time.
+    ///
+    /// # Errors
+    /// When the logbook cannot be read or written, or the system gives no random bytes.
+    pub fn redaction_key(&self) -> Result<[u8; 32]> {
+        let known: Option<Vec<u8>> = self
+            .connection
+            .query_row("SELECT value FROM secret WHERE name = 'redaction'", [], |row| row.get(0))
+            .optional()
+            .map_err(|error| self.cannot(error))?;
+        if let Some(key) = known.and_then(|key| <[u8; 32]>::try_from(key).ok()) {
+            return Ok(key);
+        }
+        let mut key = [0; 32];
+        getrandom::fill(&mut key).map_err(|error| Error::new(format!("the system gives no random bytes: {error}")))?;
+        self.change("made a key for redaction", |connection| {
+            let sql = "INSERT OR REPLACE INTO secret (name, value) VALUES ('redaction', ?1)";
+            connection.execute(sql, [&key[..]]).map(|_| ())
+        })?;
+        Ok(key)
     }
 
     /// All pins, in the order in which they were made.

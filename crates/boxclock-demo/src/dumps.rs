@@ -106,6 +106,24 @@ fn note(notes: &mut Vec<u8>, kind: u32, data: &[u8]) {
     notes.resize(notes.len().next_multiple_of(4), 0);
 }
 
+/// The old driver of the serial bridge: as much of an image as says its date (2016-03-15) and version.
+///
+/// PE/COFF specification: `MZ`, the header's place at 0x3C, `PE`, the time stamp 8 bytes behind it; `VS_FIXEDFILEINFO` with
+/// its signature and the file version.
+pub fn driver() -> Vec<u8> {
+    let mut image = vec![0; 0x200];
+    let mut put = |at: usize, bytes: &[u8]| image[at..at + bytes.len()].copy_from_slice(bytes);
+    put(0, b"MZ");
+    put(0x3C, &0x80_u32.to_le_bytes());
+    put(0x80, b"PE\0\0");
+    put(0x84, &0x8664_u16.to_le_bytes());
+    put(0x88, &1_458_000_000_u32.to_le_bytes());
+    put(0x100, &0xFEEF_04BD_u32.to_le_bytes());
+    put(0x108, &0x0001_0004_u32.to_le_bytes());
+    put(0x10C, &0x0000_0007_u32.to_le_bytes());
+    image
+}
+
 /// A minidump of the console: an access violation in the old driver's library.
 pub fn minidump(time: Millis) -> Vec<u8> {
     let system = {

@@ -17,6 +17,8 @@ const FAST: Millis = (6 * 60 + 41) * 1000;
 const PLAN: Millis = at(2, 24, 30, 0);
 /// The dosing service fails its assertion.
 const ASSERT: Millis = at(2, 31, 7, 442);
+/// When the old driver of the serial bridge was made: 2016-03-15.
+const LINKED: Millis = 1_458_000_000_000;
 /// The old driver brings the console down.
 const DOWN: Millis = at(2, 33, 18, 204);
 const TANKS: [&str; 6] = ["reef-1", "reef-2", "reef-3", "kelp", "nursery", "quarantine"];
@@ -253,6 +255,8 @@ pub fn keeper_desk(root: &Path) -> io::Result<()> {
     update_script(root)?;
     console(root)?;
     bridge(root)?;
+    let driver = root.join("Windows/System32/drivers/twbridge.sys");
+    write_dump(&driver, &dumps::driver(), LINKED)?;
     let dump = root.join("Tankwarden/Dumps/console.dmp");
     write_dump(&dump, &dumps::minidump(DOWN), DOWN)
 }

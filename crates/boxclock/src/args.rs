@@ -40,6 +40,19 @@ pub enum Command {
     /// Say for each host and class of logs whether they cover the moment
     #[command(after_help = "Example:\n  boxclock coverage night.box.zip --at '12 Apr 04:31' --within 30m")]
     Coverage(Coverage),
+    /// Run the checks over the facts of the hosts
+    #[command(
+        after_help = "Own checks are TOML files in the folder checks of the configuration; see docs/formats.md, \"Checks\"."
+    )]
+    Checks(Listing),
+    /// Write a copy of a box to hand on: secrets replaced, and only what is needed
+    #[command(
+        after_help = "Examples:\n  boxclock redact night.box.zip                        what would be replaced\n  \
+        boxclock redact night.box.zip --into hand-on.box.zip --hide-hosts\n  \
+        boxclock redact night.box.zip --into slim.box.zip --around '12 Apr 02:31' --pinned\n\n\
+        Own rules are TOML files in the folder redaction of the configuration; see docs/formats.md, \"Redaction\"."
+    )]
+    Redact(Redact),
     /// Verify the seal of a box: names every changed, missing or extra member
     Check(Check),
     /// Print the merged events
@@ -253,6 +266,46 @@ pub struct Coverage {
     /// How much before and after it
     #[arg(long, value_name = "DURATION", default_value = "10m")]
     pub within: String,
+}
+
+#[derive(Args)]
+pub struct Redact {
+    /// The box
+    #[arg(value_name = "X.box.zip")]
+    pub path: PathBuf,
+    /// The new box; without it, only print what would be replaced
+    #[arg(long, value_name = "Y.box.zip")]
+    pub into: Option<PathBuf>,
+    /// Leave this rule out
+    #[arg(long, value_name = "RULE")]
+    pub except: Vec<String>,
+    /// More rules, as a TOML file
+    #[arg(long, value_name = "FILE.toml")]
+    pub rules: Vec<PathBuf>,
+    /// Replace this word too
+    #[arg(long, value_name = "WORD")]
+    pub word: Vec<String>,
+    /// Replace the labels of the hosts
+    #[arg(long)]
+    pub hide_hosts: bool,
+    /// Take only this source (its name as boxclock sources prints it)
+    #[arg(long, value_name = "SOURCE")]
+    pub source: Vec<String>,
+    /// Take only what was written near this moment
+    #[arg(long, value_name = "TIME")]
+    pub around: Option<String>,
+    /// How much before and after it
+    #[arg(long, value_name = "DURATION", default_value = "10m")]
+    pub within: String,
+    /// Take pinned records too, wherever they lie
+    #[arg(long)]
+    pub pinned: bool,
+    /// Take files that cannot be redacted (dumps, packed files, event logs) as they are
+    #[arg(long)]
+    pub keep_binary: bool,
+    /// Show progress on standard error
+    #[arg(long)]
+    pub progress: bool,
 }
 
 #[derive(Args)]

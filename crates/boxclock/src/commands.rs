@@ -31,6 +31,8 @@ pub fn run(command: Command) -> Ended {
         Command::Pack(pack) => gathering::pack(&pack),
         Command::Check(check) => gathering::check(&check),
         Command::Coverage(coverage) => gathering::coverage(&coverage),
+        Command::Checks(list) => gathering::checks(&list),
+        Command::Redact(redact) => gathering::redact(&redact),
         Command::Recipes { paths } => gathering::recipes(&paths),
         Command::Events(events) => self::events(&events),
         Command::Sources(sources) if sources.explain => {

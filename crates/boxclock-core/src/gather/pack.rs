@@ -15,9 +15,11 @@ use super::plan::{PackOptions, Plan, PlannedCommand, PlannedFile, Wanted, plan};
 use super::remote::Remote;
 use super::seal::{Cut, SealedCommand, SealedFile, SealedWindow, Unreadable};
 use super::window::{self, CutPart, Looked, Part};
+use super::recipe::Class;
 use super::{CopyError, SEAL_NAME, SEAL_VERSION, STORY_NAME, Seal, command, copy_hashed};
 use crate::case::{FileFound, find_files};
 use crate::container::{self, Kind};
+use crate::facts;
 use crate::work::Work;
 use crate::{Error, Result, clock, platform};
 
@@ -117,6 +119,7 @@ pub(super) fn seal_plan(plan: Plan, options: &PackOptions, work: &Work) -> Resul
     for ready in ready {
         put(&mut writer, ready, &mut seal, work)?;
     }
+    facts_of_hosts(&plan, options, &mut writer, &mut seal, work)?;
     for (path, member) in own_files() {
         let file = PlannedFile {
             host: String::new(),
@@ -233,6 +236,7 @@ fn looked_at(ready: &Ready, seal: &Seal) -> Looked {
         host: ready.file.host.clone(),
         zone: seal.host_zone(&ready.file.host).filter(|_| !ready.file.host.is_empty()),
         may_cut: ready.file.may_cut,
+        pins: Vec::new(),
         is_timeless: class.is_some_and(|class| !class.is_over_time()) && !is_dump,
     }
 }
@@ -307,15 +311,12 @@ fn is_packed(file: &mut File) -> bool {
 }
 
 /// The head and the part of a text, and what is noted about it. The original is read once for its hash.
-fn copy_of_part(part: &CutPart, original: &mut File) -> io::Result<(impl Read + use<>, Cut)> {
+fn copy_of_part(part: &CutPart, original: &mut File) -> io::Result<(Box<dyn Read>, Cut)> {
     let (original_size, original_sha256) =
         copy_hashed(original, &mut io::sink(), u64::MAX, &Work::default()).map_err(|error| match error {
             CopyError::Read(error) | CopyError::Write(error) => error,
             CopyError::TooLarge | CopyError::Cancelled => io::Error::other("changed while it was read"),
         })?;
-    let head = platform::open_regular(&part.path)?.take(part.head_bytes);
-    let mut body = platform::open_regular(&part.path)?;
-    body.seek(SeekFrom::Start(part.from))?;
     let cut = Cut {
         original_size,
         original_sha256,
@@ -324,7 +325,18 @@ fn copy_of_part(part: &CutPart, original: &mut File) -> io::Result<(impl Read + 
         to_byte: part.to,
         ..Cut::default()
     };
-    Ok((head.chain(body.take(part.to - part.from)), cut))
+    Ok((part_of_file(part)?, cut))
+}
+
+/// The bytes of a part of a text.
+pub(super) fn part_of_file(part: &CutPart) -> io::Result<Box<dyn Read>> {
+    let mut all: Box<dyn Read> = Box::new(io::empty());
+    for (from, to) in window::ranges(part) {
+        let mut file = platform::open_regular(&part.path)?;
+        file.seek(SeekFrom::Start(from))?;
+        all = Box::new(all.chain(file.take(to - from)));
+    }
+    Ok(all)
 }
 
 /// What was brought here from hosts and commands.
@@ -501,6 +513,60 @@ fn output_of(planned: &PlannedCommand, now: i64, path: &Path) -> PlannedFile {
         modified: now,
         wanted: Wanted::Local(path.to_path_buf()),
     }
+}
+
+/// Gathers the facts of hosts and puts them into the box.
+fn facts_of_hosts(
+    plan: &Plan,
+    options: &PackOptions,
+    writer: &mut BoxWriter,
+    seal: &mut Seal,
+    work: &Work,
+) -> Result<()> {
+    const TIMEOUT: Duration = Duration::from_secs(60);
+    for (label, root) in &plan.facts {
+        work.check()?;
+        let remote = plan.remotes.iter().find(|(other, _)| other == label).map(|(_, remote)| remote);
+        let said = match (root, remote) {
+            (Some(root), _) => Ok(facts::of_root(root, options.now)),
+            (None, Some(remote)) => {
+                remote.say(facts::SCRIPT, work).map(|output| Some(facts::parse_live(&output, options.now)))
+            }
+            (None, None) => {
+                let mut out = Vec::new();
+                let mut shell = Command::new("sh");
+                command::run(shell.arg("-s"), facts::SCRIPT, &mut out, (64 << 20, TIMEOUT), work)
+                    .map(|_| Some(facts::parse_live(&String::from_utf8_lossy(&out), options.now)))
+                    .map_err(|error| Error::caused("cannot ask this machine for its facts", error))
+            }
+        };
+        let facts = match said {
+            Ok(Some(facts)) => facts,
+            Ok(None) => continue,
+            Err(error) => {
+                work.check()?;
+                let (origin, reason) = ("facts".to_owned(), error.to_string());
+                let class = Some(Class::Facts);
+                seal.unreadable.push(Unreadable { origin, host: label.clone(), reason, class });
+                continue;
+            }
+        };
+        let json = facts.to_json();
+        let path = format!("hosts/{}/{}", label.replace(['/', '\\'], "_"), facts::FACTS_NAME);
+        if let Ok((size, sha256)) = writer.add(&path, &mut json.as_bytes(), (false, u64::MAX), work)? {
+            seal.files.push(SealedFile {
+                path,
+                size,
+                sha256,
+                origin: "facts".into(),
+                host: label.clone(),
+                modified: clock::to_rfc3339(options.now),
+                class: Some(Class::Facts),
+                ..SealedFile::default()
+            });
+        }
+    }
+    Ok(())
 }
 
 /// The formats of the user: without them others would read the logs in the box worse.

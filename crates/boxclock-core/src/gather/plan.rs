@@ -110,6 +110,8 @@ pub struct Plan {
     pub recipes: Vec<String>,
     /// What cannot be taken, as far as it is known already.
     pub left_out: Vec<Unreadable>,
+    /// Hosts whose facts are wanted, with the root that they are read from: `None` for a running system that is asked.
+    pub(super) facts: Vec<(String, Option<PathBuf>)>,
     /// Connections to remote hosts, by label.
     pub(super) remotes: Vec<(String, Arc<Remote>)>,
 }
@@ -221,6 +223,8 @@ impl Planner<'_> {
                     let member = found.below.clone();
                     self.add_local(label, &found, &member);
                 }
+                let root = (!is_live).then(|| path.to_path_buf());
+                self.plan.facts.push((label.to_owned(), root));
                 if is_live {
                     self.add_commands(label, &recipes);
                 }
@@ -350,6 +354,7 @@ impl Planner<'_> {
                 Err(error) => left_out.push(LeftOut { path: address, reason: error.to_string() }),
             }
             if live {
+                self.plan.facts.push((label.clone(), None));
                 self.add_commands(&label, &recipes);
             }
             self.plan.recipes.extend(chosen);

@@ -261,6 +261,13 @@ impl Remote {
         Ok(files)
     }
 
+    /// What a script says there.
+    pub(super) fn say(&self, script: &str, work: &Work) -> Result<String> {
+        let mut out = Vec::new();
+        self.ask(script, &mut out, (64 << 20, ASK), work)?;
+        Ok(String::from_utf8_lossy(&out).into_owned())
+    }
+
     /// Copies a file of the host.
     ///
     /// # Errors

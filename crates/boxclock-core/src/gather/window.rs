@@ -64,6 +64,8 @@ pub(super) struct CutPart {
     pub from: u64,
     /// The byte behind the last.
     pub to: u64,
+    /// Pinned records outside of it, from byte to byte, in the order of the file.
+    pub pinned: Vec<(u64, u64)>,
     /// First and last time in it, UTC nanoseconds.
     pub span: (i64, i64),
 }
@@ -74,6 +76,8 @@ pub(super) struct Looked {
     pub host: String,
     pub zone: Option<Zone>,
     pub may_cut: bool,
+    /// Offsets of records that are wanted wherever they lie.
+    pub pins: Vec<u64>,
     /// Whether it has nothing to do with time: taken whole.
     pub is_timeless: bool,
 }
@@ -88,7 +92,7 @@ pub(super) fn parts(files: Vec<Looked>, window: Window, options: Options, work: 
     for looked in &files {
         if looked.is_timeless {
             parts.push(Part::Whole);
-        } else if window.may_hold(looked.file.modified) {
+        } else if window.may_hold(looked.file.modified) || !looked.pins.is_empty() {
             to_look.push((looked.file.clone(), Some(looked.host.clone()), looked.zone.clone()));
             parts.push(Part::Whole);
         } else {
@@ -124,7 +128,7 @@ fn part_of(looked: &Looked, indices: &[usize], (case, loaded): (&Case, &Loaded),
         };
     };
     let outside = || Part::Outside(format!("{} to {}, outside the window", to_rfc3339(first), to_rfc3339(last)));
-    if !spans.iter().any(|(first, last)| window.touches(*first, *last)) {
+    if !spans.iter().any(|(first, last)| window.touches(*first, *last)) && looked.pins.is_empty() {
         return outside();
     }
     let [index] = indices else { return Part::Whole };
@@ -132,10 +136,11 @@ fn part_of(looked: &Looked, indices: &[usize], (case, loaded): (&Case, &Loaded),
     if !looked.may_cut || !can_be_cut(source) {
         return Part::Whole;
     }
-    let Some(mut cut) = range(&loaded.table, *index, window) else { return outside() };
+    let Some(mut cut) = range(&loaded.table, *index, window, &looked.pins) else { return outside() };
     cut.path.clone_from(&source.path);
     cut.unpacked = source.path != looked.file.path;
-    cut.head_bytes = head_bytes(source, &cut).min(cut.from);
+    let first = cut.pinned.first().map_or(cut.from, |pinned| pinned.0.min(cut.from));
+    cut.head_bytes = head_bytes(source, &cut).min(first);
     if cut.head_bytes + (cut.to - cut.from) >= source.len_bytes && !cut.unpacked {
         return Part::Whole;
     }
@@ -164,23 +169,45 @@ fn events(table: &Table, source: usize) -> impl Iterator<Item = crate::event::Ev
 }
 
 /// From the first event in the window to the end of the last one, in the order of the file.
-fn range(table: &Table, source: usize, window: Window) -> Option<CutPart> {
+fn range(table: &Table, source: usize, window: Window, pins: &[u64]) -> Option<CutPart> {
     let mut cut: Option<CutPart> = None;
+    let mut pinned = Vec::new();
     for event in events(table, source) {
-        let Some(time) = event.time().filter(|time| (window.from..=window.to).contains(time)) else { continue };
         let end = event.offset() + event.length();
+        if pins.contains(&event.offset()) {
+            pinned.push((event.offset(), end));
+        }
+        let Some(time) = event.time().filter(|time| (window.from..=window.to).contains(time)) else { continue };
         let cut = cut.get_or_insert_with(|| CutPart {
             path: PathBuf::new(),
             unpacked: false,
             head_bytes: 0,
             from: event.offset(),
             to: end,
+            pinned: Vec::new(),
             span: (time, time),
         });
         cut.to = cut.to.max(end);
         cut.span = (cut.span.0.min(time), cut.span.1.max(time));
     }
+    if cut.is_none() && !pinned.is_empty() {
+        let (from, to) = (pinned[0].0, pinned[0].0);
+        cut = Some(CutPart { from, to, path: PathBuf::new(), unpacked: false, head_bytes: 0, pinned: Vec::new(), span: (0, 0) });
+    }
+    if let Some(cut) = &mut cut {
+        cut.pinned = pinned.into_iter().filter(|(from, to)| *to <= cut.from || *from >= cut.to).collect();
+    }
     cut
+}
+
+/// The bytes of a part, in the order of the file: head, pinned records before, the part, pinned records behind.
+pub(super) fn ranges(part: &CutPart) -> Vec<(u64, u64)> {
+    let mut ranges = vec![(0, part.head_bytes)];
+    ranges.extend(part.pinned.iter().filter(|(from, _)| *from < part.from));
+    ranges.push((part.from, part.to));
+    ranges.extend(part.pinned.iter().filter(|(from, _)| *from >= part.from));
+    ranges.retain(|(from, to)| from < to);
+    ranges
 }
 
 /// How much of the start of a text is needed to read the rest: its byte-order mark, and the names of its columns.

@@ -6,12 +6,14 @@ use std::path::{Path, PathBuf};
 use boxclock_core::case::{Case, Options};
 use boxclock_core::clock::{Zone, human, to_rfc3339};
 use boxclock_core::coverage;
+use boxclock_core::facts::{self, Checks, Finding};
 use boxclock_core::gather::recipe::{Recipe, Recipes};
-use boxclock_core::gather::{self, PackOptions, Packed, Plan, Unreadable, Window};
-use boxclock_core::logbook::Story;
+use boxclock_core::gather::redact::{HandOn, Rules, hand_on};
+use boxclock_core::gather::{self, AppliedRule, PackOptions, Packed, Plan, Unreadable, Window};
+use boxclock_core::logbook::{Logbook, Story};
 use boxclock_core::work::Work;
 
-use super::{cancellable, name_left_out, now, options, progress, read};
+use super::{cancellable, name_left_out, now, open, options, progress, read};
 use crate::args;
 use crate::outcome::{Ended, Failure, Outcome, say};
 
@@ -263,4 +265,113 @@ fn print_coverage(rows: &[coverage::Row], window: Window, zone: &Zone, form: arg
         }
     }
     Ok(())
+}
+
+/// Runs the checks over the facts in a case.
+pub fn checks(arguments: &args::Listing) -> Ended {
+    let case = open(&arguments.reading, &cancellable())?;
+    let checks = Checks::load();
+    let (findings, unread) = facts::checks::findings(&case, &checks);
+    let mut out = io::stdout().lock();
+    for finding in &findings {
+        if arguments.form == args::ListForm::Jsonl {
+            writeln!(out, "{}", serde_json::to_string(finding).map_err(io::Error::from)?)?;
+            continue;
+        }
+        let Finding { level, host, title, evidence, file, line, reason, advice, .. } = finding;
+        writeln!(out, "{:<9} {host}: {title}: {}", level.name(), boxclock_core::visible(evidence, false))?;
+        writeln!(out, "{:10}{file}:{line}", "")?;
+        writeln!(out, "{:10}{reason}", "")?;
+        writeln!(out, "{:10}{advice}", "")?;
+    }
+    if findings.is_empty() && arguments.form == args::ListForm::Text {
+        let of = case.documents.iter().filter(|document| document.name.ends_with(facts::FACTS_NAME)).count();
+        writeln!(out, "nothing found in the facts of {of} hosts, {} checks", checks.good.len())?;
+    }
+    for (file, mistake) in checks.wrong.iter().chain(&unread) {
+        say(&format!("{file}: {mistake}"));
+    }
+    Ok(if checks.wrong.is_empty() && unread.is_empty() { Outcome::Done } else { Outcome::Partly })
+}
+
+/// Writes a box to hand on, or says what would be replaced.
+pub fn redact(arguments: &args::Redact) -> Ended {
+    let usage = |error: boxclock_core::Error| Failure::Usage(error.to_string());
+    if !arguments.path.exists() {
+        return Err(Failure::Because(format!("no such file or folder: {}", arguments.path.display())));
+    }
+    if !gather::is_box(&arguments.path)? {
+        return Err(Failure::Because(format!("{} is not a box", arguments.path.display())));
+    }
+    let work = cancellable();
+    let case = Case::open(std::slice::from_ref(&arguments.path), Options::default(), &work)?;
+    let mut rules = Rules::load();
+    for path in &arguments.rules {
+        let text = std::fs::read_to_string(path)
+            .map_err(|error| Failure::Because(format!("cannot read {}: {error}", path.display())))?;
+        rules.add(&path.display().to_string(), &text);
+    }
+    if let Some((file, mistake)) = rules.wrong.first() {
+        // A rule that is wrong would leave in what it should replace.
+        return Err(Failure::Because(format!("{file}: {mistake}")));
+    }
+    for name in &arguments.except {
+        if !rules.good.iter().any(|rule| rule.name == *name) {
+            let known: Vec<&str> = rules.good.iter().map(|rule| rule.name.as_str()).collect();
+            return Err(Failure::Usage(format!("no rule is called \"{name}\": there are {}", known.join(", "))));
+        }
+    }
+    rules.good.retain(|rule| !arguments.except.contains(&rule.name));
+    rules.add_words("word", "Words of the user", &arguments.word);
+    if arguments.hide_hosts {
+        let labels = case.seal.iter().flat_map(|seal| seal.hosts.iter().map(|host| host.label.clone()));
+        rules.add_words("host", "Labels of hosts", &labels.collect::<Vec<_>>());
+    }
+    for source in &arguments.source {
+        let known = |name: &str| name == source || name.split('!').next() == Some(source);
+        if !case.sources.iter().any(|other| known(&other.name)) && !case.documents.iter().any(|other| other.name == *source) {
+            return Err(Failure::Usage(format!("the box holds no source {source}: see boxclock sources")));
+        }
+    }
+    let logbook = match &case.logbook_path {
+        Some(path) => Logbook::open(path)?,
+        None => Logbook::in_memory()?,
+    };
+    let within = human::duration(&arguments.within).map_err(usage)?;
+    let around = arguments.around.as_deref().map(|text| human::moment(text, &case.zone, now()).map_err(usage));
+    let pins = if arguments.pinned { logbook.pins()? } else { Vec::new() };
+    let options = HandOn {
+        from: arguments.path.clone(),
+        into: arguments.into.clone(),
+        now: now(),
+        only: arguments.source.clone(),
+        window: around.transpose()?.map(|moment| Window::around(moment, within)),
+        pins: pins.into_iter().map(|pin| (pin.source, pin.offset)).collect(),
+        keep_binary: arguments.keep_binary,
+    };
+    let shown = arguments.progress.then(|| progress::Shown::start(&work, "redacting"));
+    let handed = hand_on(&options, &rules.good, logbook.redaction_key()?, &work)?;
+    drop(shown);
+    let mut out = io::stdout().lock();
+    for AppliedRule { rule, places, values } in &handed.applied {
+        let title = rules.good.iter().find(|other| other.name == *rule).map_or("", |rule| rule.title.as_str());
+        writeln!(out, "{rule:<10} {places:>8} places, {values:>6} values  {title}")?;
+        // The preview is for the eyes of the one who hands on; the new box's own output does not repeat secrets.
+        if arguments.into.is_none() {
+            for (value, count, instead) in handed.samples.iter().filter(|(name, _)| name == rule).flat_map(|(_, samples)| samples) {
+                writeln!(out, "{:12}{count:>6} × {} -> {instead}", "", boxclock_core::visible(value, false))?;
+            }
+        }
+    }
+    if handed.applied.is_empty() {
+        writeln!(out, "nothing that these {} rules would replace", rules.good.len())?;
+    }
+    for left in &handed.left_out {
+        say(&format!("left out: {} ({}): {}", left.origin, left.host, left.reason));
+    }
+    if let Some(into) = &arguments.into {
+        writeln!(out, "{}: {} files; read it once before you hand it on", into.display(), handed.files)?;
+    }
+    let by_will = |left: &Unreadable| left.reason == "not chosen for this box" || left.reason.ends_with("the window");
+    Ok(if handed.left_out.iter().all(by_will) { Outcome::Done } else { Outcome::Partly })
 }
