@@ -61,7 +61,9 @@ impl Cover {
     pub fn advice(self) -> &'static str {
         match self {
             Self::Covered => "",
-            Self::SilentGap => "find out whether the writer was stopped or the machine hung: the silence is evidence itself",
+            Self::SilentGap => {
+                "find out whether the writer was stopped or the machine hung: the silence is evidence itself"
+            }
             Self::ClockUnknown => "say the zone of this host or source (--zone, or z in the Box view)",
             Self::EndsTooEarly => "gather again now: what was written since is missing, or the writer stopped here",
             Self::StartsTooLate => "look for rotated or archived logs, backups, or a log server that received them",
@@ -96,9 +98,16 @@ pub struct Row {
 pub fn moment(case: &Case, loaded: &Loaded) -> Option<Window> {
     let sealed = case.seal.as_ref().and_then(|seal| seal.window.as_ref());
     let sealed = sealed.and_then(|window| Some(Window { from: time_of(&window.from)?, to: time_of(&window.to)? }));
-    sealed.or_else(|| {
-        let rows = loaded.table.order.iter().rev().take(1_000_000).map(|row| loaded.table.event(crate::event::Row(*row)));
-        let worst = rows.filter(|event| event.is_problem() && event.time().is_some()).max_by_key(|event| event.severity());
+    let since = || {
+        // What the story says is about the failure itself.
+        let at = human::moment(&case.story.since, &case.zone, i64::MAX / 2).ok()?;
+        Some(Window::around(at, 10 * MINUTE))
+    };
+    sealed.or_else(since).or_else(|| {
+        let rows =
+            loaded.table.order.iter().rev().take(1_000_000).map(|row| loaded.table.event(crate::event::Row(*row)));
+        let worst =
+            rows.filter(|event| event.is_problem() && event.time().is_some()).max_by_key(|event| event.severity());
         worst.and_then(|event| event.time()).map(|time| Window::around(time, 10 * MINUTE))
     })
 }
@@ -254,12 +263,8 @@ fn row((host, class): &(String, Class), logs: &[Log], failed: &[String], window:
     let wanted = if was_cut { within_cut(logs, window) } else { window };
     let states: Vec<(Cover, String)> = logs.iter().map(|log| state(log, wanted, gathered_at)).collect();
     let best = states.iter().map(|(state, _)| *state).min().unwrap_or(Cover::NothingFound);
-    let mut detail: Vec<String> = states
-        .iter()
-        .filter(|(state, _)| *state != Cover::Covered)
-        .map(|(_, detail)| detail.clone())
-        .take(3)
-        .collect();
+    let mut detail: Vec<String> =
+        states.iter().filter(|(state, _)| *state != Cover::Covered).map(|(_, detail)| detail.clone()).take(3).collect();
     let covered = states.iter().filter(|(state, _)| *state == Cover::Covered).count();
     if covered > 0 {
         detail.insert(0, format!("{covered} of {} logs reach over it", logs.len()));
@@ -331,7 +336,10 @@ mod tests {
         let name = "gw/var/log/syslog";
         assert_eq!(state(name, &log(0..60, "Z")).0, Cover::Covered);
         let (cover, detail) = state(name, &log(30..60, "Z"));
-        assert_eq!((cover, detail.as_str()), (Cover::StartsTooLate, "hosts/gw/var/log/syslog begins 2026-04-12 02:30:00 UTC"));
+        assert_eq!(
+            (cover, detail.as_str()),
+            (Cover::StartsTooLate, "hosts/gw/var/log/syslog begins 2026-04-12 02:30:00 UTC")
+        );
         assert_eq!(state(name, &log(0..30, "Z")).0, Cover::EndsTooEarly);
         let (cover, detail) = state(name, &log((0..24).chain(50..60), "Z"));
         assert_eq!(cover, Cover::SilentGap);

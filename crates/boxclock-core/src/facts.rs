@@ -63,7 +63,9 @@ impl Facts {
 /// An object without its empty members.
 pub(crate) fn object<const N: usize>(members: [(&str, Value); N]) -> Value {
     let good = |value: &Value| !value.is_null() && value.as_str() != Some("");
-    Value::Object(members.into_iter().filter(|(_, value)| good(value)).map(|(name, value)| (name.to_owned(), value)).collect())
+    Value::Object(
+        members.into_iter().filter(|(_, value)| good(value)).map(|(name, value)| (name.to_owned(), value)).collect(),
+    )
 }
 
 /// The certificates in a PEM text: subject, issuer, validity, thumbprint. Keys and everything else in it are ignored.

@@ -14,6 +14,7 @@ use crate::logbook::Story;
 use crate::work::Work;
 use crate::{Error, Result};
 
+mod capture;
 mod check;
 mod command;
 mod local;
@@ -26,6 +27,7 @@ mod seal;
 mod unpack;
 mod window;
 
+pub use capture::{Snapshot, snapshot};
 pub use check::{Finding, Verdict, check};
 pub use pack::{Packed, pack};
 pub use plan::{PackOptions, Plan, PlannedCommand, PlannedFile, Wanted, plan};

@@ -31,6 +31,7 @@ pub mod limits;
 pub mod logbook;
 pub mod platform;
 pub mod query;
+pub mod receive;
 pub mod report;
 pub mod severity;
 pub mod text;

@@ -19,43 +19,84 @@ pub struct Story {
     pub title: String,
     /// What happened.
     pub happened: String,
+    /// What was expected instead.
+    pub expected: String,
     /// Since when.
     pub since: String,
     /// When it last worked.
     pub last_good: String,
+    /// What changed before.
+    pub changed: String,
     /// How bad it is, and for whom.
     pub impact: String,
+    /// Who and what is affected: users, mailboxes, jobs, sessions, devices.
+    pub affected: String,
+    /// How to see it again.
+    pub reproduce: String,
+    /// Which machines play which role.
+    pub roles: String,
 }
 
 impl Story {
     /// The fields: key, label, what to write there.
-    pub const FIELDS: [(&'static str, &'static str, &'static str); 5] = [
+    pub const FIELDS: [(&'static str, &'static str, &'static str); 10] = [
         ("title", "Title", "one line that names the case"),
         ("happened", "What happened", "what was seen, by whom, on which machine"),
-        ("since", "Since when", "the first moment at which it was surely wrong"),
+        ("expected", "What was expected", "what should have been seen instead"),
+        ("since", "Since when", "the first moment at which it was surely wrong: yesterday 7:20, Wed 07:22, 2 h ago"),
         ("last_good", "Last good", "the last moment at which it surely worked"),
+        ("changed", "What changed", "updates, settings, moves, new devices before that"),
         ("impact", "Impact", "who is affected, and how badly"),
+        ("affected", "Identifiers", "of users, mailboxes, jobs, sessions, devices: what to search for"),
+        ("reproduce", "How to reproduce", "the steps, or that it cannot be"),
+        ("roles", "Machines", "which machine plays which role"),
     ];
 
-    /// A field by its key.
+    /// The fields that are moments.
+    pub const MOMENTS: [&'static str; 2] = ["since", "last_good"];
+
+    /// A field by its key; an unknown key is none.
     pub fn get(&self, key: &str) -> &str {
         match key {
             "title" => &self.title,
             "happened" => &self.happened,
+            "expected" => &self.expected,
             "since" => &self.since,
             "last_good" => &self.last_good,
-            _ => &self.impact,
+            "changed" => &self.changed,
+            "impact" => &self.impact,
+            "affected" => &self.affected,
+            "reproduce" => &self.reproduce,
+            "roles" => &self.roles,
+            _ => "",
         }
     }
 
-    /// Sets a field by its key.
+    /// Sets a field by its key; an unknown key changes nothing.
     pub fn set(&mut self, key: &str, value: String) {
         match key {
             "title" => self.title = value,
             "happened" => self.happened = value,
+            "expected" => self.expected = value,
             "since" => self.since = value,
             "last_good" => self.last_good = value,
-            _ => self.impact = value,
+            "changed" => self.changed = value,
+            "impact" => self.impact = value,
+            "affected" => self.affected = value,
+            "reproduce" => self.reproduce = value,
+            "roles" => self.roles = value,
+            _ => {}
+        }
+    }
+
+    /// A field with its moment in full, in a zone: `Wed 07:22` was 2026-04-08 07:22:00 +02:00. Anything else stays as typed.
+    pub fn in_full(key: &str, text: &str, zone: &crate::clock::Zone, now: i64) -> String {
+        if !Self::MOMENTS.contains(&key) {
+            return text.to_owned();
+        }
+        match crate::clock::human::moment(text, zone, now) {
+            Ok(ns) => format!("{} {}", &crate::clock::human::date_time(ns, zone)[..19], zone.name()),
+            Err(_) => text.to_owned(),
         }
     }
 }

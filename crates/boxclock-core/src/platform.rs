@@ -71,6 +71,19 @@ pub fn special_kind(kind: std::fs::FileType) -> Option<&'static str> {
     }
 }
 
+/// Datagrams that the system threw away for a socket because they were not fetched in time; 0 if that is unknown.
+///
+/// Source: `/proc/net/udp`, whose second column is the local address in hexadecimal and whose last one counts drops.
+pub fn lost_datagrams(socket: &std::net::UdpSocket) -> u64 {
+    let Ok(address) = socket.local_addr() else { return 0 };
+    let table = if address.is_ipv4() { "/proc/net/udp" } else { "/proc/net/udp6" };
+    let port = format!(":{:04X}", address.port());
+    let text = std::fs::read_to_string(table).unwrap_or_default();
+    let rows =
+        text.lines().skip(1).filter(|line| line.split_whitespace().nth(1).is_some_and(|local| local.ends_with(&port)));
+    rows.filter_map(|line| line.split_whitespace().next_back()?.parse::<u64>().ok()).sum()
+}
+
 /// The name of this machine.
 pub fn host_name() -> String {
     let name = std::fs::read_to_string("/proc/sys/kernel/hostname").unwrap_or_default();

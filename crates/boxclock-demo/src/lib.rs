@@ -43,9 +43,14 @@ pub fn story() -> Story {
     Story {
         title: "Saltmere dosing alarms stopped".into(),
         happened: "At 06:05 the keeper on duty saw that no dosing alarms had come in since the night".into(),
-        since: "some time after 02:00 on 12 April 2026".into(),
-        last_good: "01:50 on 12 April 2026, when the round was signed off".into(),
+        expected: "an alarm at each dosing that does not happen, within a minute".into(),
+        since: "2026-04-12 02:31:00 +02:00".into(),
+        last_good: "2026-04-12 01:50:00 +02:00".into(),
+        changed: "the console on keeper-desk was updated in the night".into(),
         impact: "three reef tanks were not dosed; nobody was warned".into(),
+        affected: "tanks 4, 7 and 9".into(),
+        reproduce: "not tried".into(),
+        roles: "pump-ctl doses, keeper-desk shows alarms, dose-gw links the two".into(),
     }
 }
 

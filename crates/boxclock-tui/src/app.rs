@@ -1,6 +1,6 @@
 //! The state of the application.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::{BTreeSet, HashMap, HashSet};
 use std::path::PathBuf;
 use std::sync::Arc;
 
@@ -9,6 +9,7 @@ use boxclock_core::case::{Case, Loaded};
 use boxclock_core::clock::{Drift, Zone};
 use boxclock_core::event::{EventRef, RecordReader, Row};
 use boxclock_core::format::Record;
+use boxclock_core::gather::recipe::Class;
 use boxclock_core::logbook::{ChainLink, Logbook, Pin, Story};
 use boxclock_core::query::{Filter, FilterError};
 use boxclock_core::report::codes::{CodeCount, codes};
@@ -19,7 +20,7 @@ use boxclock_core::timeline::problems_before;
 use crossbeam_channel::Sender;
 use tui_input::Input;
 
-use crate::jobs::{Event, Jobs, ViewRows};
+use crate::jobs::{BoxState, Event, Jobs, ViewRows};
 use crate::keys::Scope;
 use crate::theme::Theme;
 use crate::view::layout::{Layout, READING_BESIDE};
@@ -127,6 +128,21 @@ pub struct Reading {
     pub before: Vec<(Row, String)>,
 }
 
+/// A line of the Box view.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum BoxRow {
+    /// A host.
+    Host(String),
+    /// A class of logs of a host.
+    Class(String, Class),
+    /// A source, by its place in [`App::sources`].
+    Source(usize),
+    /// What a check found, by its place among the findings.
+    Finding(usize),
+    /// What was not read, by its place in the case's list.
+    LeftOut(usize),
+}
+
 /// The whole state.
 pub struct App {
     pub case: Arc<Case>,
@@ -187,6 +203,10 @@ pub struct App {
     pub lines: Vec<StreamLine>,
     pub reading: Option<Reading>,
     pub sources: Vec<SourceOut>,
+    /// Whether the sources cover the moment, and what the checks found; of the table before while it is worked out.
+    pub box_state: Arc<BoxState>,
+    /// The lines of the Box view.
+    pub box_rows: Vec<BoxRow>,
     pub codes: Vec<CodeCount>,
     pub report_text: Vec<String>,
     pub pinned: HashSet<u32>,
@@ -250,6 +270,8 @@ impl App {
             lines: Vec::new(),
             reading: None,
             sources: Vec::new(),
+            box_state: Arc::default(),
+            box_rows: Vec::new(),
             codes: Vec::new(),
             report_text: Vec::new(),
             pinned: HashSet::new(),
@@ -351,7 +373,7 @@ impl App {
     pub fn list_len(&self, step: Step) -> usize {
         match step {
             Step::Story => Story::FIELDS.len(),
-            Step::Box => self.sources.len() + self.case.left_out.len(),
+            Step::Box => self.box_rows.len(),
             Step::Stream => self.view_len(),
             Step::Codes => self.codes.len(),
             Step::Cause => self.pins.len(),
@@ -359,10 +381,59 @@ impl App {
         }
     }
 
+    /// The chosen line of the Box view.
+    pub fn chosen_box_row(&self) -> Option<&BoxRow> {
+        self.box_rows.get(self.list_cursor(Step::Box))
+    }
+
+    /// The chosen source of the Box view.
+    pub fn chosen_source(&self) -> Option<&SourceOut> {
+        match self.chosen_box_row()? {
+            BoxRow::Source(index) => self.sources.get(*index),
+            _ => None,
+        }
+    }
+
+    /// What a source is for.
+    pub fn class_of(&self, source: &SourceOut) -> Class {
+        let last = self.case.sources.get(source.members.end.saturating_sub(1));
+        last.and_then(|source| source.class).unwrap_or(Class::Application)
+    }
+
+    /// Puts hosts, classes, sources and findings into the order of the Box view.
+    pub fn arrange_box(&mut self) {
+        let host_of = |source: &SourceOut| source.host.clone().unwrap_or_default();
+        let mut hosts: BTreeSet<String> = self.sources.iter().map(host_of).collect();
+        hosts.extend(self.box_state.cover.iter().map(|row| row.host.clone()));
+        hosts.extend(self.box_state.findings.iter().map(|finding| finding.host.clone()));
+        let mut rows = Vec::new();
+        for host in hosts {
+            rows.push(BoxRow::Host(host.clone()));
+            let findings = self.box_state.findings.iter().enumerate().filter(|(_, finding)| finding.host == host);
+            rows.extend(findings.map(|(index, _)| BoxRow::Finding(index)));
+            for class in Class::ALL {
+                let of_class = |source: &SourceOut| host_of(source) == host && self.class_of(source) == class;
+                let mut sources = self.sources.iter().enumerate().filter(|(_, source)| of_class(source)).peekable();
+                let cover = self.box_state.cover.iter().any(|row| row.host == host && row.class == class);
+                if sources.peek().is_some() || cover {
+                    rows.push(BoxRow::Class(host.clone(), class));
+                    rows.extend(sources.map(|(index, _)| BoxRow::Source(index)));
+                }
+            }
+        }
+        rows.extend((0..self.case.left_out.len()).map(BoxRow::LeftOut));
+        self.box_rows = rows;
+    }
+
     /// The host whose clock `d` corrects here: that of the chosen event or source.
     pub fn chosen_host(&self) -> Option<String> {
         let name = match self.step {
-            Step::Box => self.sources.get(self.list_cursor(Step::Box))?.host.clone()?,
+            Step::Box => match self.chosen_box_row()? {
+                BoxRow::Host(host) | BoxRow::Class(host, _) => host.clone(),
+                BoxRow::Source(index) => self.sources.get(*index)?.host.clone()?,
+                BoxRow::Finding(index) => self.box_state.findings.get(*index)?.host.clone(),
+                BoxRow::LeftOut(_) => return None,
+            },
             _ => self.chosen()?.host().to_owned(),
         };
         (!name.is_empty()).then_some(name)
@@ -406,6 +477,10 @@ impl App {
     /// Brings the derived lists up to date after the table or the logbook changed.
     pub fn refresh(&mut self) {
         self.sources = sources(&self.case, &self.loaded);
+        self.arrange_box();
+        if self.loaded.complete {
+            self.jobs.box_state(Arc::clone(&self.case), self.loaded.clone());
+        }
         self.codes = codes(&self.loaded);
         self.pinned = self.pins.iter().filter_map(|pin| self.row_of_pin(pin)).map(|row| row.0).collect();
         if self.step == Step::Report {

@@ -8,6 +8,10 @@ use std::time::{Duration, Instant};
 
 use boxclock_core::case::{Case, Focus, Loaded, Loader, Options, Source};
 use boxclock_core::clock::Drift;
+use boxclock_core::coverage;
+use boxclock_core::facts::checks::findings;
+use boxclock_core::facts::{Checks, Finding};
+use boxclock_core::gather::Window;
 use boxclock_core::query::{Filter, RowSet, problem_rows, rows_in_order};
 use boxclock_core::timeline::density::{Density, density};
 use boxclock_core::work::Work;
@@ -34,10 +38,23 @@ pub enum Outcome {
     Hits(Arc<Vec<u32>>),
     /// The density for the rail.
     Rail(Arc<Density>),
+    /// Whether the sources cover the moment, and what the checks found.
+    Box(Arc<BoxState>),
     /// The table with other clocks.
     Clocks(Loaded),
     /// It failed; the reason.
     Failed(String),
+}
+
+/// What the Box view says about the whole box.
+#[derive(Default)]
+pub struct BoxState {
+    /// The moment that should be covered.
+    pub window: Option<Window>,
+    /// For each host and class: whether it is.
+    pub cover: Vec<coverage::Row>,
+    /// What the checks found.
+    pub findings: Vec<Finding>,
 }
 
 /// The rows that the stream shows.
@@ -55,6 +72,7 @@ pub enum Kind {
     View,
     Hits,
     Rail,
+    Box,
     Clocks,
 }
 
@@ -124,7 +142,7 @@ impl Jobs {
 
     /// Drops everything that runs for a case that is not shown any more.
     pub fn cancel_all(&mut self) {
-        for kind in [Kind::View, Kind::Hits, Kind::Rail, Kind::Clocks] {
+        for kind in [Kind::View, Kind::Hits, Kind::Rail, Kind::Box, Kind::Clocks] {
             self.cancel(kind);
         }
     }
@@ -198,6 +216,16 @@ impl Jobs {
     pub fn rail(&mut self, loaded: Loaded, from: i64, to: i64, slices: usize) {
         self.start(Kind::Rail, move |work| {
             density(&loaded.table, from, to, slices, work).map(|density| Outcome::Rail(Arc::new(density)))
+        });
+    }
+
+    /// Looks whether the sources cover the moment of the case, and runs the checks over its facts.
+    pub fn box_state(&mut self, case: Arc<Case>, loaded: Loaded) {
+        self.start(Kind::Box, move |_| {
+            let window = coverage::moment(&case, &loaded);
+            let cover = window.map_or(Vec::new(), |window| coverage::coverage(&case, &loaded, window));
+            let (findings, _) = findings(&case, &Checks::load());
+            Some(Outcome::Box(Arc::new(BoxState { window, cover, findings })))
         });
     }
 

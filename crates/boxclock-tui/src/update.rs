@@ -16,6 +16,8 @@ use crate::app::{App, Mode, Step};
 use crate::jobs::{Event, Kind, Outcome, ViewRows};
 use crate::keys::{self, Action};
 
+pub(crate) use sources::is_off;
+
 mod act;
 mod sources;
 mod typing;
@@ -103,6 +105,10 @@ fn done(app: &mut App, outcome: Outcome) {
             }
         }
         Outcome::Rail(density) => app.density = Some(density),
+        Outcome::Box(state) => {
+            app.box_state = state;
+            app.arrange_box();
+        }
         Outcome::Clocks(loaded) => {
             remember(app);
             take_loaded(app, loaded);

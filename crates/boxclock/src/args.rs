@@ -53,6 +53,11 @@ pub enum Command {
         Own rules are TOML files in the folder redaction of the configuration; see docs/formats.md, \"Redaction\"."
     )]
     Redact(Redact),
+    /// Receive syslog from devices that can only send, into a folder that opens as a case
+    #[command(after_help = "Examples:\n  boxclock receive --into night --udp 5514 --tcp 5514\n  \
+        boxclock receive --into night --tls 0.0.0.0:6514 --cert gw.pem --key gw.key --label 10.1.2.3=dose-gw\n\n\
+        A port alone listens on this machine only. Ctrl-C ends it; what was received is kept.")]
+    Receive(Receive),
     /// Verify the seal of a box: names every changed, missing or extra member
     Check(Check),
     /// Print the merged events
@@ -194,6 +199,12 @@ pub struct Pack {
     /// Take files whole, whatever the window; it is noted all the same
     #[arg(long)]
     pub whole: bool,
+    /// Take only what is written from now until Enter is pressed (or --for is over): reproduce the failure meanwhile
+    #[arg(long, conflicts_with_all = ["around", "from", "to", "plan"])]
+    pub capture: bool,
+    /// How long --capture lasts
+    #[arg(long = "for", value_name = "DURATION", requires = "capture")]
+    pub lasting: Option<String>,
     /// Print the exact list of files and commands, and stop
     #[arg(long)]
     pub plan: bool,
@@ -304,6 +315,49 @@ pub struct Redact {
     #[arg(long)]
     pub keep_binary: bool,
     /// Show progress on standard error
+    #[arg(long)]
+    pub progress: bool,
+}
+
+#[derive(Args)]
+pub struct Receive {
+    /// The folder to write into
+    #[arg(long, value_name = "FOLDER")]
+    pub into: PathBuf,
+    /// Listen on UDP (RFC 5426)
+    #[arg(long, value_name = "[ADDRESS:]PORT")]
+    pub udp: Option<String>,
+    /// Listen on TCP (RFC 6587, both framings)
+    #[arg(long, value_name = "[ADDRESS:]PORT")]
+    pub tcp: Option<String>,
+    /// Listen on TLS (RFC 5425)
+    #[arg(long, value_name = "[ADDRESS:]PORT", requires = "cert", requires = "key")]
+    pub tls: Option<String>,
+    /// The certificate for TLS, with its chain, in PEM
+    #[arg(long, value_name = "FILE")]
+    pub cert: Option<PathBuf>,
+    /// Its private key, in PEM
+    #[arg(long, value_name = "FILE")]
+    pub key: Option<PathBuf>,
+    /// The label of the host that sends from an address
+    #[arg(long, value_name = "ADDRESS=LABEL")]
+    pub label: Vec<String>,
+    /// Connections at once
+    #[arg(long, default_value_t = 256)]
+    pub connections: usize,
+    /// KiB of one message; longer ones are cut
+    #[arg(long, value_name = "KIB", default_value_t = 64)]
+    pub message: usize,
+    /// Messages a second
+    #[arg(long, default_value_t = 200_000)]
+    pub rate: u64,
+    /// MiB in total
+    #[arg(long, value_name = "MIB", default_value_t = 10_240)]
+    pub most: u64,
+    /// End after this time
+    #[arg(long = "for", value_name = "DURATION")]
+    pub lasting: Option<String>,
+    /// Show counts on standard error every second
     #[arg(long)]
     pub progress: bool,
 }

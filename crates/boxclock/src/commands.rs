@@ -22,6 +22,7 @@ use crate::outcome::{Ended, Failure, Outcome, say};
 mod gathering;
 mod listing;
 mod progress;
+mod receiving;
 
 /// Runs a command.
 pub fn run(command: Command) -> Ended {
@@ -33,6 +34,7 @@ pub fn run(command: Command) -> Ended {
         Command::Coverage(coverage) => gathering::coverage(&coverage),
         Command::Checks(list) => gathering::checks(&list),
         Command::Redact(redact) => gathering::redact(&redact),
+        Command::Receive(receive) => receiving::receive(&receive),
         Command::Recipes { paths } => gathering::recipes(&paths),
         Command::Events(events) => self::events(&events),
         Command::Sources(sources) if sources.explain => {

@@ -81,6 +81,14 @@ pub fn moment(text: &str, zone: &Zone, now: i64) -> Result<i64> {
 }
 
 fn parse_moment(text: &str, zone: &Zone, now: i64) -> Option<i64> {
+    // As this program writes moments: with the name of the zone behind.
+    if let Some((time, name)) = text.rsplit_once(' ')
+        && text.len() > 19
+        && let Ok(named) = Zone::parse(name).or_else(|_| Zone::parse(&name.to_ascii_uppercase()))
+        && let Some(Typed::Instant(ns)) = parse_time(&time.to_ascii_uppercase(), &named)
+    {
+        return Some(ns);
+    }
     if text == "now" {
         return Some(now);
     }
@@ -133,6 +141,9 @@ fn parse_moment(text: &str, zone: &Zone, now: i64) -> Option<i64> {
             [year, year - 1].into_iter().find_map(|year| {
                 let civil = Civil { year, month: month as u8 + 1, day, ..zone.civil(0) };
                 let civil = Civil { hour: 0, minute: 0, second: 0, nanos: 0, offset: None, ..civil };
+                if !civil.is_valid() {
+                    return None;
+                }
                 Some(zone.to_utc(civil.to_ns()?.checked_add(ns)?)).filter(|ns| *ns <= now)
             })
         }
@@ -306,6 +317,7 @@ mod tests {
             ("12 Apr 02:31", "2026-04-12 02:31:00.000"),
             ("April 13th, 02:31", "2025-04-13 02:31:00.000"),
             ("2026-04-12T02:31:07Z", "2026-04-12 04:31:07.000"),
+            ("2026-04-12 02:31:07 +00:00", "2026-04-12 04:31:07.000"),
         ] {
             let ns = moment(text, &zone(), now).unwrap_or_else(|error| panic!("{text}: {error}"));
             assert_eq!(date_time(ns, &zone()), shown, "{text}");

@@ -135,13 +135,18 @@ enum Moment {
 }
 
 fn condition(text: &str) -> Result<(String, Op)> {
-    let wrong = || Error::new(format!("\"{text}\" is no condition: write FIELD OP VALUE, for example used_percent >= 95"));
+    let wrong =
+        || Error::new(format!("\"{text}\" is no condition: write FIELD OP VALUE, for example used_percent >= 95"));
     let mut words = text.splitn(3, ' ');
     let (Some(field), Some(op)) = (words.next(), words.next()) else { return Err(wrong()) };
     let value = words.next().unwrap_or_default().trim();
     let op = match op {
         "present" | "missing" if value.is_empty() => {
-            if op == "present" { Op::Present } else { Op::Missing }
+            if op == "present" {
+                Op::Present
+            } else {
+                Op::Missing
+            }
         }
         _ if value.is_empty() => return Err(wrong()),
         "=" => Op::Is(value.to_owned()),
@@ -298,7 +303,13 @@ fn line_of(json: &str, each: &str, index: usize) -> usize {
 }
 
 /// Runs checks over the facts of a host.
-fn run(checks: &[Check], facts: &Facts, json: &str, (host, file): (&str, &str), window: Option<Window>) -> Vec<Finding> {
+fn run(
+    checks: &[Check],
+    facts: &Facts,
+    json: &str,
+    (host, file): (&str, &str),
+    window: Option<Window>,
+) -> Vec<Finding> {
     let gathered = time_of(&facts.gathered).unwrap_or(0);
     let window = window.unwrap_or(Window { from: gathered, to: gathered });
     let times = Times { gathered, window };
@@ -337,7 +348,8 @@ pub fn findings(case: &Case, checks: &Checks) -> (Vec<Finding>, Vec<(String, Str
     let mut all = Vec::new();
     let mut wrong = Vec::new();
     let of_facts = |name: &str| name.rsplit('/').next() == Some(super::FACTS_NAME);
-    for document in case.documents.iter().filter(|document| document.class == Class::Facts && of_facts(&document.name)) {
+    for document in case.documents.iter().filter(|document| document.class == Class::Facts && of_facts(&document.name))
+    {
         if document.len_bytes > MOST_BYTES {
             wrong.push((document.name.clone(), format!("larger than {} MiB", MOST_BYTES >> 20)));
             continue;
@@ -386,12 +398,18 @@ mod tests {
         ]);
         let old = found("modules", drivers, None);
         assert_eq!(old.len(), 1, "{old:?}");
-        assert_eq!((old[0].0.as_str(), old[0].1.as_str()), ("old-driver", "bridge.sys 2.3.4.5 is from 2016-03-15T00:00:00Z"));
+        assert_eq!(
+            (old[0].0.as_str(), old[0].1.as_str()),
+            ("old-driver", "bridge.sys 2.3.4.5 is from 2016-03-15T00:00:00Z")
+        );
         assert_eq!(found("time", json!({"in_step": false, "service_on": true}), None)[0].0, "time-not-in-step");
         assert_eq!(found("time", json!({"in_step": true}), None), []);
         assert_eq!(found("restart", json!({"needed": true, "reasons": ["x"]}), None)[0].0, "restart-needed");
         assert_eq!(found("processes", json!([{"name": "chronyd", "count": 2}]), None)[0].0, "second-instance");
-        assert_eq!(found("services", json!([{"name": "dosingd.service", "active": "failed"}]), None)[0].0, "service-failed");
+        assert_eq!(
+            found("services", json!([{"name": "dosingd.service", "active": "failed"}]), None)[0].0,
+            "service-failed"
+        );
     }
 
     #[test]

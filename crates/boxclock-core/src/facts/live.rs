@@ -108,7 +108,8 @@ pub(crate) fn parse(output: &str, now: i64) -> Facts {
     let reasons: Vec<&str> = lines("restart").iter().copied().filter(|line| !line.is_empty()).collect();
     facts.set("restart", json!({ "needed": !reasons.is_empty(), "reasons": reasons }));
     let found = parts.iter().filter_map(|(name, lines)| Some((name.strip_prefix("certificate ")?, lines)));
-    facts.set("certificates", found.flat_map(|(path, lines)| certificates(path, lines.join("\n").as_bytes())).collect());
+    facts
+        .set("certificates", found.flat_map(|(path, lines)| certificates(path, lines.join("\n").as_bytes())).collect());
     facts
 }
 
@@ -258,14 +259,20 @@ mod tests {
             === processes\n  1 init\n 12 dosingd\n 14 dosingd\n=== timedatectl\nTimezone=Europe/Lisbon\nNTP=yes\nNTPSynchronized=no\n\
             === limits\nfs/file-nr 100 0 2000\n=== restart\n*** System restart required ***\n";
         let facts = parse(output, 1_775_973_600 * SECOND).facts;
-        assert_eq!(facts["system"], json!({"name": "Saltmere Linux", "version": "12", "kernel": "6.1.0", "kernel_build": "#1 SMP", "architecture": "x86_64"}));
+        assert_eq!(
+            facts["system"],
+            json!({"name": "Saltmere Linux", "version": "12", "kernel": "6.1.0", "kernel_build": "#1 SMP", "architecture": "x86_64"})
+        );
         assert_eq!(facts["boot"], json!({"started": "2026-04-10T22:28:03.000000000Z", "uptime_s": 93784.53}));
         assert_eq!(facts["memory"], json!({"total_bytes": 2_097_152_000_u64, "available_bytes": 524_288}));
         assert_eq!(facts["volumes"][0]["mount"], "/srv/tank data");
         assert_eq!(facts["volumes"][0]["used_percent"], 96.0);
         assert_eq!(facts["volumes"][0]["inodes_used_percent"], 10.0);
         assert_eq!(facts["modules"], json!([{"name": "bridge", "version": "2.3", "taint": "OE"}, {"name": "loop"}]));
-        assert_eq!(facts["packages"][0], json!({"name": "dosingd", "version": "4.2-1", "installed": "2026-04-12T00:31:07.000000000Z"}));
+        assert_eq!(
+            facts["packages"][0],
+            json!({"name": "dosingd", "version": "4.2-1", "installed": "2026-04-12T00:31:07.000000000Z"})
+        );
         assert_eq!(facts["packages"][1]["state"], "rc");
         assert_eq!(facts["processes"][0], json!({"name": "dosingd", "count": 2, "pids": [12, 14]}));
         assert_eq!(facts["time"], json!({"zone": "Europe/Lisbon", "service_on": true, "in_step": false}));
@@ -276,7 +283,18 @@ mod tests {
     #[test]
     fn any_output_gives_facts() {
         use proptest::prelude::*;
-        let words = ["=== disks", "=== packages", "=== modules", "1 2 3", "a\tb", "\t\t\t", "-1", "99999999999999999999", "=== now", " "];
+        let words = [
+            "=== disks",
+            "=== packages",
+            "=== modules",
+            "1 2 3",
+            "a\tb",
+            "\t\t\t",
+            "-1",
+            "99999999999999999999",
+            "=== now",
+            " ",
+        ];
         proptest!(|(picks in proptest::collection::vec((0..words.len(), "\\PC{0,20}"), 0..30))| {
             let text: String = picks.iter().map(|(word, rest)| format!("{}{rest}\n", words[*word])).collect();
             parse(&text, 0);

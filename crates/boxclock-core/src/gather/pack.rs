@@ -12,10 +12,10 @@ use zip::ZipWriter;
 use zip::write::SimpleFileOptions;
 
 use super::plan::{PackOptions, Plan, PlannedCommand, PlannedFile, Wanted, plan};
+use super::recipe::Class;
 use super::remote::Remote;
 use super::seal::{Cut, SealedCommand, SealedFile, SealedWindow, Unreadable};
 use super::window::{self, CutPart, Looked, Part};
-use super::recipe::Class;
 use super::{CopyError, SEAL_NAME, SEAL_VERSION, STORY_NAME, Seal, command, copy_hashed};
 use crate::case::{FileFound, find_files};
 use crate::container::{self, Kind};
@@ -109,7 +109,13 @@ pub(super) fn seal_plan(plan: Plan, options: &PackOptions, work: &Work) -> Resul
     for output in fetched.outputs {
         ready.push(output);
     }
-    if let Some(window) = options.window {
+    if let Some(snapshot) = &options.since {
+        for ready in
+            ready.iter_mut().filter(|ready| !matches!(ready.file.class, Some(Class::Facts | Class::Configuration)))
+        {
+            ready.part = snapshot.part(&ready.file, &ready.path);
+        }
+    } else if let Some(window) = options.window {
         let looked = ready.iter().map(|ready| looked_at(ready, &seal)).collect();
         for (ready, part) in ready.iter_mut().zip(window::parts(looked, window, options.reading.clone(), work)?) {
             ready.part = part;
@@ -276,8 +282,8 @@ fn put(writer: &mut BoxWriter, ready: Ready, seal: &mut Seal, work: &Work) -> Re
         }
         Some(part) => match copy_of_part(part, &mut from) {
             Ok((mut from, mut cut)) => {
-                cut.first = Some(clock::to_rfc3339(part.span.0));
-                cut.last = Some(clock::to_rfc3339(part.span.1));
+                cut.first = part.span.map(|(first, _)| clock::to_rfc3339(first));
+                cut.last = part.span.map(|(_, last)| clock::to_rfc3339(last));
                 (writer.add(&file.member, &mut from, (false, file.most_bytes), work)?, Some(cut))
             }
             Err(error) => (Err(error.to_string()), None),

@@ -4,6 +4,7 @@ use std::collections::HashSet;
 use std::path::{Component, Path, PathBuf};
 use std::sync::Arc;
 
+use super::capture::Snapshot;
 use super::local::{self, Found};
 use super::recipe::{Class, Command, Files, Matchers, Recipe, Recipes, System};
 use super::remote::Remote;
@@ -46,6 +47,8 @@ pub struct PackOptions {
     pub ssh_config: Option<PathBuf>,
     /// Whether the SSH client may ask for a password.
     pub may_ask: bool,
+    /// What stood in the files when capturing began: only what was written since is taken.
+    pub since: Option<Arc<Snapshot>>,
     /// Moments to note in the seal.
     pub marks: Vec<Mark>,
 }
@@ -130,7 +133,8 @@ struct Planner<'o> {
 /// When a local path does not exist, a recipe is not known, or the work is cancelled. A remote host that cannot be reached is
 /// listed as left out.
 pub fn plan(options: &PackOptions, work: &Work) -> Result<Plan> {
-    let mut planner = Planner { options, plan: Plan::default(), taken: HashSet::new(), classes: options.known.matchers() };
+    let mut planner =
+        Planner { options, plan: Plan::default(), taken: HashSet::new(), classes: options.known.matchers() };
     for name in options.recipes.iter().filter(|name| *name != "auto") {
         options.known.by_name(name)?;
     }

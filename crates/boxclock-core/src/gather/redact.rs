@@ -14,9 +14,9 @@ use serde::Deserialize;
 use sha2::{Digest, Sha256};
 
 use super::pack::{self, BoxWriter, free_name};
-use super::window::{self, CutPart, Looked, Part, Window};
 use super::recipe::Class;
 use super::seal::{AppliedRule, Cut, Redaction, Seal, SealedFile, Unreadable};
+use super::window::{self, CutPart, Looked, Part, Window};
 use super::{OpenBox, SEAL_NAME, STORY_NAME, hex, unpack};
 use crate::case::{FileFound, Options};
 use crate::clock::Zone;
@@ -138,7 +138,8 @@ impl Rules {
 
 /// Luhn's check of ISO/IEC 7812-1: every second digit from the right doubled, the sum of digits a multiple of ten.
 fn is_card_number(value: &[u8]) -> bool {
-    let digits: Vec<u32> = value.iter().filter(|byte| byte.is_ascii_digit()).map(|byte| u32::from(byte - b'0')).collect();
+    let digits: Vec<u32> =
+        value.iter().filter(|byte| byte.is_ascii_digit()).map(|byte| u32::from(byte - b'0')).collect();
     let sum: u32 = digits
         .iter()
         .rev()
@@ -396,7 +397,8 @@ pub fn hand_on(options: &HandOn, rules: &[Rule], key: [u8; 32], work: &Work) -> 
     if let Some(mut writer) = writer {
         seal.redaction = Some(Redaction { at: clock::to_rfc3339(options.now), of, rules: handed.applied.clone() });
         writer.add_text(STORY_NAME, &story)?;
-        let seal = serde_json::to_string_pretty(&seal).map_err(|error| Error::caused("cannot write the seal", error))?;
+        let seal =
+            serde_json::to_string_pretty(&seal).map_err(|error| Error::caused("cannot write the seal", error))?;
         writer.add_text(SEAL_NAME, &seal)?;
         writer.finish()?;
     }
@@ -453,7 +455,9 @@ fn redact_file(
     let what = match () {
         () if Kind::of(head).is_some() => Some("a packed file"),
         () if crash::recognise(&start).is_some() => Some("a dump"),
-        () if ["evtx", "journal-binary", "login-records"].contains(&decoder) => Some("a log whose records are no lines"),
+        () if ["evtx", "journal-binary", "login-records"].contains(&decoder) => {
+            Some("a log whose records are no lines")
+        }
         () => None,
     };
     let encoding = guess(&[start]);
@@ -540,7 +544,9 @@ fn redact_export(
         }
         work.advance(count as u64);
         let is_name = line.len() > 1
-            && line.iter().all(|byte| byte.is_ascii_uppercase() || byte.is_ascii_digit() || matches!(byte, b'_' | b'\n'));
+            && line
+                .iter()
+                .all(|byte| byte.is_ascii_uppercase() || byte.is_ascii_digit() || matches!(byte, b'_' | b'\n'));
         if !is_name {
             out.write_all(&redactor.bytes(&line))?;
             continue;
@@ -598,7 +604,13 @@ mod tests {
         for secret in ["eper.", "10.1.2.3 ", "eel9", "abcdefgh12345678", "abcdef.ghijkl", "4111 1111 1111 1111"] {
             assert!(!text.contains(secret), "{secret} in {text}");
         }
-        for kept in ["2026-04-12T02:31:07.442Z login of [mail-", "4111 1111 1111 1112", "version 10.1.2.300", "127.0.0.1", "password=["] {
+        for kept in [
+            "2026-04-12T02:31:07.442Z login of [mail-",
+            "4111 1111 1111 1112",
+            "version 10.1.2.300",
+            "127.0.0.1",
+            "password=[",
+        ] {
             assert!(text.contains(kept), "{kept} not in {text}");
         }
         let count = |rule: &str| applied.iter().find(|row| row.rule == rule).map(|row| (row.places, row.values));

@@ -67,7 +67,7 @@ pub(super) struct CutPart {
     /// Pinned records outside of it, from byte to byte, in the order of the file.
     pub pinned: Vec<(u64, u64)>,
     /// First and last time in it, UTC nanoseconds.
-    pub span: (i64, i64),
+    pub span: Option<(i64, i64)>,
 }
 
 /// A file to look into: where it is, its host and zone, and whether it may be cut.
@@ -185,14 +185,23 @@ fn range(table: &Table, source: usize, window: Window, pins: &[u64]) -> Option<C
             from: event.offset(),
             to: end,
             pinned: Vec::new(),
-            span: (time, time),
+            span: None,
         });
         cut.to = cut.to.max(end);
-        cut.span = (cut.span.0.min(time), cut.span.1.max(time));
+        let (first, last) = cut.span.unwrap_or((time, time));
+        cut.span = Some((first.min(time), last.max(time)));
     }
     if cut.is_none() && !pinned.is_empty() {
         let (from, to) = (pinned[0].0, pinned[0].0);
-        cut = Some(CutPart { from, to, path: PathBuf::new(), unpacked: false, head_bytes: 0, pinned: Vec::new(), span: (0, 0) });
+        cut = Some(CutPart {
+            from,
+            to,
+            path: PathBuf::new(),
+            unpacked: false,
+            head_bytes: 0,
+            pinned: Vec::new(),
+            span: None,
+        });
     }
     if let Some(cut) = &mut cut {
         cut.pinned = pinned.into_iter().filter(|(from, to)| *to <= cut.from || *from >= cut.to).collect();

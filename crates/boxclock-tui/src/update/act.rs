@@ -60,6 +60,11 @@ pub(super) fn run(app: &mut App, action: Action) {
         }),
         Action::SourceZone => ask_source(app, |app, source| ask(app, Prompt::Zone(source), String::new())),
         Action::ReadAs => ask_source(app, |app, source| ask(app, Prompt::ReadAs(source), String::new())),
+        Action::SwitchSource => ask_source(app, |app, source| {
+            if let Err(error) = super::sources::toggle(app, &source) {
+                app.message = Some(error.to_string());
+            }
+        }),
         Action::Password => ask(app, Prompt::Password, String::new()),
         Action::Chain => toggle_link(app),
         Action::LinkUp => move_link(app, true),
@@ -142,7 +147,7 @@ pub(super) fn choose_line(app: &mut App, line: usize) {
 fn ask_source(app: &mut App, ask: impl FnOnce(&mut App, String)) {
     match super::sources::chosen(app) {
         Some(source) => ask(app, source),
-        None => app.message = Some("this was left out: there is no source to change".into()),
+        None => app.message = Some("choose a source first: this line is none".into()),
     }
 }
 
@@ -155,7 +160,7 @@ fn enter(app: &mut App) {
             }
         }
         Step::Box => {
-            if let Some(source) = app.sources.get(chosen) {
+            if let Some(source) = app.chosen_source() {
                 let quoted = format!("source=\"{}\"", source.source);
                 let members = source.members.clone();
                 let mut parts = app.loaded.table.parts.iter();

@@ -7,11 +7,11 @@ use boxclock_core::clock::{DateOrder, Zone};
 use boxclock_core::text::Encoding;
 use boxclock_core::{Error, Result, format};
 
-use crate::app::{App, Step, Undo};
+use crate::app::{App, Undo};
 
 /// The name of the chosen source in the Box view.
 pub(super) fn chosen(app: &App) -> Option<String> {
-    app.sources.get(app.list_cursor(Step::Box)).map(|source| source.source.clone())
+    app.chosen_source().map(|source| source.source.clone())
 }
 
 /// The names of the files of a source: a choice holds for all of its generations.
@@ -100,6 +100,29 @@ fn written(choice: &Choice, what: &str) -> String {
         _ => choice.dates.map(|dates| dates.name().to_owned()),
     };
     text.unwrap_or_default()
+}
+
+/// Switches a source off in the stream, or on again: a piece of the filter that everybody sees.
+///
+/// # Errors
+/// When the filter cannot be read with it.
+pub(super) fn toggle(app: &mut App, source: &str) -> Result<()> {
+    let piece = format!("not source=\"{source}\"");
+    let text = if app.filter_text.contains(&piece) {
+        app.filter_text.replace(&piece, "").split_whitespace().collect::<Vec<_>>().join(" ")
+    } else {
+        format!("{} {piece}", app.filter_text).trim().to_owned()
+    };
+    if boxclock_core::query::Filter::parse(&text, &app.zone).is_err() {
+        return Err(Error::new("the filter is wrong: mend it first (f)"));
+    }
+    super::typing::set_filter(app, &text);
+    Ok(())
+}
+
+/// Whether a source is switched off in the stream.
+pub(crate) fn is_off(app: &App, source: &str) -> bool {
+    app.filter_text.contains(&format!("not source=\"{source}\""))
 }
 
 /// Takes one more password for archives and reads the case again. It is kept in memory only.

@@ -4,6 +4,7 @@ use std::sync::Arc;
 
 use boxclock_core::Result;
 use boxclock_core::clock::{Drift, human};
+use boxclock_core::logbook::Story;
 use boxclock_core::query::Filter;
 use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 use tui_input::{Input, InputRequest};
@@ -117,6 +118,11 @@ pub(super) fn set_filter(app: &mut App, text: &str) {
     }
 }
 
+fn now() -> i64 {
+    let since = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap_or_default();
+    i64::try_from(since.as_nanos()).unwrap_or(i64::MAX)
+}
+
 /// The rows of the key table that the finder offers for a text: each word must occur.
 pub fn offered(text: &str) -> Vec<&'static Binding> {
     let words: Vec<String> = text.to_lowercase().split_whitespace().map(str::to_owned).collect();
@@ -163,10 +169,14 @@ fn accept(app: &mut App, prompt: &Prompt, text: &str) {
             sources::add_password(app, text);
             Ok(())
         }
-        Prompt::Field(key) => app.logbook.set_story(key, text).map(|()| {
-            app.undo.push(Undo::Field(key, app.story.get(key).to_owned()));
-            app.story.set(key, text.to_owned());
-        }),
+        Prompt::Field(key) => {
+            // Moments are shown back in full, so that nobody takes one for another.
+            let text = Story::in_full(key, text, &app.zone, now());
+            app.logbook.set_story(key, &text).map(|()| {
+                app.undo.push(Undo::Field(key, app.story.get(key).to_owned()));
+                app.story.set(key, text);
+            })
+        }
         Prompt::Reason(link) => {
             let mut chain = app.chain.clone();
             if let Some(link) = chain.get_mut(*link) {

@@ -4,6 +4,7 @@ use boxclock_core::clock::human::{date_time, drift_text, duration_text};
 use boxclock_core::code::Reading as CodeReading;
 use boxclock_core::decode::Place;
 use boxclock_core::event::EventRef;
+use boxclock_core::gather::recipe::Class;
 use boxclock_core::report::sources::SourceOut;
 use ratatui::Frame;
 use ratatui::layout::Rect;
@@ -12,7 +13,7 @@ use ratatui::text::{Line, Span};
 use ratatui::widgets::{Clear, Paragraph};
 
 use super::text::{cut, wrap};
-use crate::app::{App, Step};
+use crate::app::{App, BoxRow, Step};
 
 /// Draws it.
 pub(super) fn draw(app: &App, frame: &mut Frame<'_>, area: Rect) {
@@ -177,13 +178,96 @@ impl Pane<'_> {
     }
 
     fn source(&mut self) {
-        let chosen = self.app.list_cursor(Step::Box);
-        if let Some(source) = self.app.sources.get(chosen) {
-            self.source_facts(source);
-        } else if let Some(left) = self.app.case.left_out.get(chosen - self.app.sources.len()) {
-            self.heading("left out");
-            self.paragraph(&left.path, Style::new());
-            self.facts("why", &left.reason);
+        let app = self.app;
+        match app.chosen_box_row() {
+            None => {}
+            Some(BoxRow::Source(index)) => self.source_facts(&app.sources[*index]),
+            Some(BoxRow::Host(host)) => self.host(host),
+            Some(BoxRow::Class(host, class)) => {
+                self.paragraph(&format!("{} logs of {host}", class.name()), app.theme.strong());
+                let Some(cover) = app.box_state.cover.iter().find(|row| row.host == *host && row.class == *class)
+                else {
+                    return self.paragraph("Nothing is expected of these at a moment.", app.theme.faint());
+                };
+                if let Some(window) = app.box_state.window {
+                    let (from, to) = (date_time(window.from, &app.zone), date_time(window.to, &app.zone));
+                    self.facts("moment", &format!("{} to {}", &from[..19], &to[11..19]));
+                }
+                self.facts("covered", cover.state.words());
+                self.facts("why", &cover.detail);
+                for (label, time) in [("first", &cover.first), ("last", &cover.last)] {
+                    let time = time.as_deref().and_then(boxclock_core::gather::time_of);
+                    self.facts(label, &time.map_or(String::new(), |time| date_time(time, &app.zone)));
+                }
+                self.facts("do", cover.advice);
+            }
+            Some(BoxRow::Finding(index)) => {
+                let finding = &app.box_state.findings[*index];
+                self.paragraph(&finding.title, app.theme.strong());
+                self.facts("level", finding.level.name());
+                self.facts("seen", &finding.evidence);
+                self.facts("in", &format!("{}, line {}", finding.file, finding.line));
+                self.facts("why", &finding.reason);
+                self.facts("do", &finding.advice);
+                self.facts("check", &finding.check);
+            }
+            Some(BoxRow::LeftOut(index)) => {
+                let left = &app.case.left_out[*index];
+                self.heading("left out");
+                self.paragraph(&left.path, Style::new());
+                self.facts("why", &left.reason);
+            }
+        }
+    }
+
+    /// Where a host was gathered from, and its clock against ours at that moment.
+    fn host(&mut self, label: &str) {
+        let app = self.app;
+        self.paragraph(if label.is_empty() { "sources of no host" } else { label }, app.theme.strong());
+        let Some(host) = app.case.seal.as_ref().and_then(|seal| seal.hosts.iter().find(|host| host.label == label))
+        else {
+            return;
+        };
+        self.facts("from", host.origin.as_deref().unwrap_or_default());
+        self.facts("zone", host.zone.as_deref().unwrap_or("not known"));
+        let here = boxclock_core::gather::time_of(&host.clock_here);
+        let there = host.clock_there.as_deref().and_then(boxclock_core::gather::time_of);
+        match here.zip(there) {
+            Some((here, there)) => {
+                let add = here.saturating_sub(there);
+                let within = host.clock_within_ms.unwrap_or(0);
+                self.facts(
+                    "clock",
+                    &format!(
+                        "at gathering: {} there, {} here",
+                        date_time(there, &app.zone),
+                        date_time(here, &app.zone)
+                    ),
+                );
+                // What lies within the error of asking is no drift.
+                if add.unsigned_abs() / 1_000_000 > within.max(1000) {
+                    let text = format!(
+                        "wrong by {} (sure within {within} ms); d and {} corrects it",
+                        duration_text(-add),
+                        duration_text(add)
+                    );
+                    self.facts("", &text);
+                } else {
+                    self.facts("", "in step with ours");
+                }
+            }
+            None => self.facts("clock", "could not be asked when this was gathered"),
+        }
+        let (settings, facts): (Vec<_>, Vec<_>) = app
+            .case
+            .documents
+            .iter()
+            .filter(|document| document.host == label)
+            .partition(|document| document.class == Class::Configuration);
+        for (label, documents) in [("settings", settings), ("facts", facts)] {
+            for (index, document) in documents.iter().enumerate().take(20) {
+                self.facts(if index == 0 { label } else { " " }, &document.name);
+            }
         }
     }
 

@@ -77,6 +77,16 @@ pub fn wrap(text: &str, width: usize) -> Vec<String> {
     lines
 }
 
+/// A size for people: `728 B`, `31 kB`, `12 MB`.
+pub fn bytes(count: u64) -> String {
+    match count {
+        0..10_000 => format!("{count} B"),
+        10_000..10_000_000 => format!("{} kB", count / 1000),
+        10_000_000..10_000_000_000 => format!("{} MB", count / 1_000_000),
+        _ => format!("{} GB", count / 1_000_000_000),
+    }
+}
+
 /// A number in groups of three: `48 112`.
 pub fn grouped(number: u64) -> String {
     let digits = number.to_string();

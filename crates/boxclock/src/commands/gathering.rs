@@ -2,6 +2,8 @@
 
 use std::io::{self, IsTerminal, Write};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::time::{Duration, Instant};
 
 use boxclock_core::case::{Case, Options};
 use boxclock_core::clock::{Zone, human, to_rfc3339};
@@ -9,7 +11,7 @@ use boxclock_core::coverage;
 use boxclock_core::facts::{self, Checks, Finding};
 use boxclock_core::gather::recipe::{Recipe, Recipes};
 use boxclock_core::gather::redact::{HandOn, Rules, hand_on};
-use boxclock_core::gather::{self, AppliedRule, PackOptions, Packed, Plan, Unreadable, Window};
+use boxclock_core::gather::{self, AppliedRule, Mark, PackOptions, Packed, Plan, Unreadable, Window};
 use boxclock_core::logbook::{Logbook, Story};
 use boxclock_core::work::Work;
 
@@ -36,6 +38,7 @@ pub fn pack_options(arguments: &args::Pack) -> Result<PackOptions, Failure> {
         reading,
         ssh_config: arguments.ssh_config.clone(),
         may_ask: io::stdin().is_terminal(),
+        since: None,
         marks: Vec::new(),
     })
 }
@@ -79,6 +82,10 @@ pub fn pack(arguments: &args::Pack) -> Ended {
     if arguments.plan {
         return print_plan(&gather::plan(&options, &work)?, options.window);
     }
+    let mut options = options;
+    if arguments.capture {
+        capture(arguments, &mut options, &work)?;
+    }
     let shown = arguments.reading.progress.then(|| progress::Shown::start(&work, "packing"));
     let packed = gather::pack(&options, &work)?;
     drop(shown);
@@ -90,6 +97,42 @@ pub fn pack(arguments: &args::Pack) -> Ended {
         print_coverage(&coverage::coverage(&case, &loaded, window), window, &case.zone, args::ListForm::Text)?;
     }
     Ok(outcome)
+}
+
+/// Notes what stands in the files, waits while somebody reproduces the failure, and marks both moments.
+fn capture(arguments: &args::Pack, options: &mut PackOptions, work: &Work) -> Result<(), Failure> {
+    let lasting = arguments.lasting.as_deref().map(human::duration).transpose();
+    let lasting = lasting.map_err(|error| Failure::Usage(format!("--for: {error}")))?;
+    let snapshot = gather::snapshot(options, work)?;
+    let files = snapshot.files;
+    options.since = Some(Arc::new(snapshot));
+    let mut mark = |text: &str| options.marks.push(Mark { time: to_rfc3339(now()), text: text.into() });
+    mark("capture began");
+    match lasting {
+        Some(ns) => {
+            say(&format!("capturing {files} files: reproduce the failure now"));
+            let until = Instant::now() + Duration::from_nanos(u64::try_from(ns).unwrap_or(0));
+            while Instant::now() < until {
+                work.check()?;
+                std::thread::sleep(Duration::from_millis(20));
+            }
+        }
+        None => {
+            say(&format!("capturing {files} files: reproduce the failure now, then press Enter (Ctrl-C gives up)"));
+            let (sender, entered) = std::sync::mpsc::channel();
+            std::thread::spawn(move || {
+                // The end of the input is as good as Enter.
+                let _ = io::stdin().read_line(&mut String::new());
+                let _ = sender.send(());
+            });
+            while entered.recv_timeout(Duration::from_millis(50)) == Err(std::sync::mpsc::RecvTimeoutError::Timeout) {
+                work.check()?;
+            }
+        }
+    }
+    mark("capture ended");
+    options.now = now();
+    Ok(())
 }
 
 /// Says what came into a box, and names what did not.
@@ -259,7 +302,13 @@ fn print_coverage(rows: &[coverage::Row], window: Window, zone: &Zone, form: arg
     writeln!(out, "does it cover {} to {} ({})?", time(window.from), time(window.to), zone.name())?;
     for row in rows {
         let state = row.state.words();
-        writeln!(out, "{:<14} {:<12} {state:<16} {}", row.host, row.class.name(), boxclock_core::visible(&row.detail, false))?;
+        writeln!(
+            out,
+            "{:<14} {:<12} {state:<16} {}",
+            row.host,
+            row.class.name(),
+            boxclock_core::visible(&row.detail, false)
+        )?;
         if !row.advice.is_empty() {
             writeln!(out, "{:28}{}", "", row.advice)?;
         }
@@ -329,7 +378,9 @@ pub fn redact(arguments: &args::Redact) -> Ended {
     }
     for source in &arguments.source {
         let known = |name: &str| name == source || name.split('!').next() == Some(source);
-        if !case.sources.iter().any(|other| known(&other.name)) && !case.documents.iter().any(|other| other.name == *source) {
+        if !case.sources.iter().any(|other| known(&other.name))
+            && !case.documents.iter().any(|other| other.name == *source)
+        {
             return Err(Failure::Usage(format!("the box holds no source {source}: see boxclock sources")));
         }
     }
@@ -358,7 +409,9 @@ pub fn redact(arguments: &args::Redact) -> Ended {
         writeln!(out, "{rule:<10} {places:>8} places, {values:>6} values  {title}")?;
         // The preview is for the eyes of the one who hands on; the new box's own output does not repeat secrets.
         if arguments.into.is_none() {
-            for (value, count, instead) in handed.samples.iter().filter(|(name, _)| name == rule).flat_map(|(_, samples)| samples) {
+            for (value, count, instead) in
+                handed.samples.iter().filter(|(name, _)| name == rule).flat_map(|(_, samples)| samples)
+            {
                 writeln!(out, "{:12}{count:>6} × {} -> {instead}", "", boxclock_core::visible(value, false))?;
             }
         }
