@@ -261,12 +261,20 @@ fn row((host, class): &(String, Class), logs: &[Log], failed: &[String], window:
     // A box that was cut to a window ends with it: its logs reach as far as they were cut.
     let was_cut = case.seal.as_ref().is_some_and(|seal| seal.window.is_some());
     let wanted = if was_cut { within_cut(logs, window) } else { window };
-    let states: Vec<(Cover, String)> = logs.iter().map(|log| state(log, wanted, gathered_at)).collect();
+    let complete = gathered_at.is_some_and(|at| at >= window.to);
+    let judged = logs.iter().map(|log| match state(log, wanted, gathered_at) {
+        // Installers write when something is installed: one that was silent then says that nothing was.
+        (Cover::EndsTooEarly, detail) if *class == Class::Installer && complete => {
+            (Cover::Covered, format!("{detail}: nothing was installed then"))
+        }
+        other => other,
+    });
+    let states: Vec<(Cover, String)> = judged.collect();
     let best = states.iter().map(|(state, _)| *state).min().unwrap_or(Cover::NothingFound);
     let mut detail: Vec<String> =
-        states.iter().filter(|(state, _)| *state != Cover::Covered).map(|(_, detail)| detail.clone()).take(3).collect();
+        states.iter().map(|(_, detail)| detail.clone()).filter(|detail| !detail.is_empty()).take(3).collect();
     let covered = states.iter().filter(|(state, _)| *state == Cover::Covered).count();
-    if covered > 0 {
+    if covered > 0 && logs.len() > 1 {
         detail.insert(0, format!("{covered} of {} logs reach over it", logs.len()));
     }
     detail.extend(failed.iter().take(3).cloned());
@@ -365,6 +373,6 @@ mod tests {
         let files = [("gw/var/log/syslog.1", old.as_str()), ("gw/var/log/syslog", new.as_str())];
         let rows = rows(&files, "2026-04-12T02:20:00Z", "2026-04-12T02:40:00Z", None);
         let system = rows.iter().find(|row| row.1 == "system").unwrap();
-        assert_eq!((system.2, system.3.as_str()), (Cover::Covered, "1 of 1 logs reach over it"));
+        assert_eq!((system.2, system.3.as_str()), (Cover::Covered, ""));
     }
 }

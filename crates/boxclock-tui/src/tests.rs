@@ -8,7 +8,7 @@ use ratatui::Terminal;
 use ratatui::backend::TestBackend;
 use ratatui::crossterm::event::{Event as Input, KeyCode, KeyEvent, KeyModifiers};
 
-use crate::app::{App, Step};
+use crate::app::{App, BoxRow, Step};
 use crate::jobs::{Event, Kind};
 use crate::theme::Theme;
 use crate::{update, view};
@@ -52,11 +52,21 @@ impl Screen {
     /// Waits until no job runs.
     fn settle(&mut self) {
         self.app.prepare(120, 30);
-        while [Kind::View, Kind::Hits, Kind::Rail, Kind::Clocks].into_iter().any(|kind| self.app.jobs.is_running(kind))
+        while [Kind::View, Kind::Hits, Kind::Rail, Kind::Box, Kind::Clocks]
+            .into_iter()
+            .any(|kind| self.app.jobs.is_running(kind))
         {
             self.take_one();
             self.app.prepare(120, 30);
         }
+    }
+
+    /// Chooses a source in the Box view.
+    fn choose_source(&mut self, name: &str) {
+        let at = |row: &BoxRow| matches!(row, BoxRow::Source(index) if self.app.sources[*index].source == name);
+        let place = self.app.box_rows.iter().position(at).expect("a source of that name");
+        self.keys("g");
+        self.keys(&"j".repeat(place));
     }
 
     fn key(&mut self, code: KeyCode) {
@@ -383,11 +393,14 @@ fn the_story_is_edited_and_undone() {
 #[test]
 fn the_box_view_accounts_for_everything() {
     let mut screen = usual();
-    screen.keys("2j");
+    screen.keys("2");
+    screen.choose_source("hosts/pump-ctl/app.log");
     let drawn = screen.draw(160, 30);
     for part in [
-        "dose-gw      rfc5424",
-        "pump-ctl     iso-text",
+        " dose-gw  1 sources",
+        "rfc5424",
+        " pump-ctl  1 sources",
+        "iso-text",
         "hosts/pump-ctl/app.log",
         "attached  1",
         "events    4",
@@ -406,7 +419,9 @@ fn the_box_view_accounts_for_everything() {
 #[test]
 fn how_a_source_is_read_can_be_chosen() {
     let mut screen = usual();
-    screen.keys("2jzEurope/Lisbon\n");
+    screen.keys("2");
+    screen.choose_source("hosts/pump-ctl/app.log");
+    screen.keys("zEurope/Lisbon\n");
     let drawn = screen.draw(160, 40);
     assert!(drawn.contains("Europe/Lisbon (you said so)") && drawn.contains("the only format with records"), "{drawn}");
     screen.keys("D+90s\n");
@@ -417,11 +432,11 @@ fn how_a_source_is_read_can_be_chosen() {
     screen.keys("eplain\n");
     screen.read_again();
     let drawn = screen.draw(160, 40);
-    assert!(drawn.contains("pump-ctl     plain") && drawn.contains("chosen by hand"), "{drawn}");
+    assert!(drawn.contains("format    plain") && drawn.contains("chosen by hand"), "{drawn}");
     screen.keys("u");
     screen.read_again();
     let drawn = screen.draw(160, 40);
-    assert!(drawn.contains("pump-ctl     iso-text"), "{drawn}");
+    assert!(drawn.contains("format    iso-text"), "{drawn}");
     screen.keys("Ptide");
     let drawn = screen.draw(160, 40);
     assert!(drawn.contains("kept in memory only") && drawn.contains("****") && !drawn.contains("tide"), "{drawn}");
@@ -490,4 +505,68 @@ fn help_scrolls_and_leaves() {
     assert!(first.contains("everywhere") && !later.contains("everywhere"), "{later}");
     screen.keys("x");
     assert!(matches!(screen.app.mode, crate::app::Mode::Normal));
+}
+
+#[test]
+fn the_box_says_what_it_covers_and_what_the_checks_found() {
+    use boxclock_core::coverage::{Cover, Row};
+    use boxclock_core::facts::{Finding, Level};
+    use boxclock_core::gather::Window;
+    use boxclock_core::gather::recipe::Class;
+    let mut screen = usual();
+    screen.keys("2");
+    let cover = |class, state: Cover, detail: &str| Row {
+        host: "pump-ctl".into(),
+        class,
+        state,
+        first: Some("2026-04-12T02:31:07.000000000Z".into()),
+        last: None,
+        detail: detail.into(),
+        advice: state.advice(),
+        sources: Vec::new(),
+    };
+    let finding = Finding {
+        host: "pump-ctl".into(),
+        level: Level::Critical,
+        check: "volume-nearly-full".into(),
+        title: "A volume is nearly full".into(),
+        evidence: "/srv is 97 % full".into(),
+        file: "hosts/pump-ctl/facts.json".into(),
+        line: 10,
+        reason: "writes fail".into(),
+        advice: "free space".into(),
+    };
+    screen.app.box_state = std::sync::Arc::new(crate::jobs::BoxState {
+        window: Some(Window { from: 0, to: 1 }),
+        cover: vec![
+            cover(Class::Application, Cover::Covered, ""),
+            cover(Class::System, Cover::StartsTooLate, "syslog begins 02:40"),
+        ],
+        findings: vec![finding],
+    });
+    screen.app.arrange_box();
+    let place =
+        |screen: &Screen, wanted: &dyn Fn(&BoxRow) -> bool| screen.app.box_rows.iter().position(wanted).unwrap();
+    let class = place(&screen, &|row| *row == BoxRow::Class("pump-ctl".into(), Class::System));
+    screen.app.lists.insert(Step::Box, (class, 0));
+    let drawn = screen.draw(160, 30);
+    for part in [
+        "● covered",
+        "○ starts too late",
+        "■ A volume is nearly full: /srv is 97 % full",
+        "look for rotated or archived logs",
+    ] {
+        assert!(drawn.contains(part), "lacks {part:?}:\n{drawn}");
+    }
+    let found = place(&screen, &|row| *row == BoxRow::Finding(0));
+    screen.app.lists.insert(Step::Box, (found, 0));
+    let drawn = screen.draw(160, 30);
+    assert!(drawn.contains("hosts/pump-ctl/facts.json, line 10") && drawn.contains("free space"), "{drawn}");
+    // Switching a source off is a piece of the filter that can be seen, and can be taken back.
+    screen.choose_source("hosts/pump-ctl/app.log");
+    screen.keys("o");
+    assert_eq!(screen.app.filter_text, "not source=\"hosts/pump-ctl/app.log\"");
+    assert!(screen.draw(160, 30).contains("× iso-text"));
+    screen.keys("o");
+    assert_eq!(screen.app.filter_text, "");
 }

@@ -127,7 +127,7 @@ fn parse_moment(text: &str, zone: &Zone, now: i64) -> Option<i64> {
                 .filter(|day| day.rem_euclid(7) == wanted)
                 .find_map(|day| at(day, ns).filter(|ns| *ns <= now))
         }
-        [a, b] => {
+        [a, b, more @ ..] if more.len() < 2 => {
             const MONTHS: [&str; 12] =
                 ["jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec"];
             let month = |word: &str| MONTHS.iter().position(|name| word.starts_with(name));
@@ -137,14 +137,18 @@ fn parse_moment(text: &str, zone: &Zone, now: i64) -> Option<i64> {
                 _ => return None,
             };
             let day: u8 = day.trim_end_matches(['.', 't', 'h', 's', 'n', 'd', 'r']).parse().ok()?;
-            let year = zone.civil(now).year;
-            [year, year - 1].into_iter().find_map(|year| {
+            let said = match more {
+                [year] => Some(year.parse::<i32>().ok().filter(|year| (1970..2200).contains(year))?),
+                _ => None,
+            };
+            let this = zone.civil(now).year;
+            [said.unwrap_or(this), said.unwrap_or(this - 1)].into_iter().find_map(|year| {
                 let civil = Civil { year, month: month as u8 + 1, day, ..zone.civil(0) };
                 let civil = Civil { hour: 0, minute: 0, second: 0, nanos: 0, offset: None, ..civil };
                 if !civil.is_valid() {
                     return None;
                 }
-                Some(zone.to_utc(civil.to_ns()?.checked_add(ns)?)).filter(|ns| *ns <= now)
+                Some(zone.to_utc(civil.to_ns()?.checked_add(ns)?)).filter(|ns| said.is_some() || *ns <= now)
             })
         }
         _ => None,
@@ -316,6 +320,7 @@ mod tests {
             ("23:10", "2026-04-11 23:10:00.000"),
             ("12 Apr 02:31", "2026-04-12 02:31:00.000"),
             ("April 13th, 02:31", "2025-04-13 02:31:00.000"),
+            ("13 Apr 2026 02:31", "2026-04-13 02:31:00.000"),
             ("2026-04-12T02:31:07Z", "2026-04-12 04:31:07.000"),
             ("2026-04-12 02:31:07 +00:00", "2026-04-12 04:31:07.000"),
         ] {

@@ -227,7 +227,16 @@ fn fill_in(text: &str, object: &Value) -> String {
     while let Some((before, after)) = rest.split_once('{') {
         filled.push_str(before);
         let Some((field, behind)) = after.split_once('}') else { break };
-        filled.push_str(&object.get(field).map_or_else(|| "unknown".to_owned(), text_of));
+        let value = object.get(field).map_or_else(|| "unknown".to_owned(), text_of);
+        // Times as people read them; a date alone where no time of day is known.
+        let time = value.strip_suffix(".000000000Z").or_else(|| value.strip_suffix('Z'));
+        match time.filter(|_| time_of(&value).is_some()) {
+            Some(time) => match time.strip_suffix("T00:00:00") {
+                Some(date) => filled.push_str(date),
+                None => filled.push_str(&format!("{} UTC", time.replace('T', " "))),
+            },
+            None => filled.push_str(&value),
+        }
         rest = behind;
     }
     filled.push_str(rest);
@@ -398,10 +407,7 @@ mod tests {
         ]);
         let old = found("modules", drivers, None);
         assert_eq!(old.len(), 1, "{old:?}");
-        assert_eq!(
-            (old[0].0.as_str(), old[0].1.as_str()),
-            ("old-driver", "bridge.sys 2.3.4.5 is from 2016-03-15T00:00:00Z")
-        );
+        assert_eq!((old[0].0.as_str(), old[0].1.as_str()), ("old-driver", "bridge.sys 2.3.4.5 is from 2016-03-15"));
         assert_eq!(found("time", json!({"in_step": false, "service_on": true}), None)[0].0, "time-not-in-step");
         assert_eq!(found("time", json!({"in_step": true}), None), []);
         assert_eq!(found("restart", json!({"needed": true, "reasons": ["x"]}), None)[0].0, "restart-needed");

@@ -70,7 +70,8 @@ fn host_line(app: &App, host: &str, width: usize) -> Vec<Span<'static>> {
     let name = if host.is_empty() { "no host" } else { host };
     let mut text = format!("  {} sources, {}, {} events", sources.len(), bytes(size), grouped(events));
     if settings > 0 {
-        text.push_str(&format!(", {settings} other files"));
+        let files = if settings == 1 { "file" } else { "files" };
+        text.push_str(&format!(", {settings} other {files}"));
     }
     let name = format!(" {name}");
     let rest = width.saturating_sub(name.width());
