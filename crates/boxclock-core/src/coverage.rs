@@ -106,8 +106,9 @@ pub fn moment(case: &Case, loaded: &Loaded) -> Option<Window> {
     sealed.or_else(since).or_else(|| {
         let rows =
             loaded.table.order.iter().rev().take(1_000_000).map(|row| loaded.table.event(crate::event::Row(*row)));
-        let worst =
-            rows.filter(|event| event.is_problem() && event.time().is_some()).max_by_key(|event| event.severity());
+        let worst = rows
+            .filter(|event| event.is_problem() && event.time().is_some())
+            .max_by_key(crate::event::EventRef::severity);
         worst.and_then(|event| event.time()).map(|time| Window::around(time, 10 * MINUTE))
     })
 }
@@ -331,7 +332,10 @@ mod tests {
 
     /// A line a minute, for these minutes of 02:xx.
     fn log(minutes: impl Iterator<Item = u32>, zone: &str) -> String {
-        minutes.map(|minute| format!("2026-04-12T02:{minute:02}:00{zone} info pump {minute}\n")).collect()
+        minutes
+            .map(|minute| format!("2026-04-12T02:{minute:02}:00{zone} info pump {minute}\n"))
+            .collect::<Vec<_>>()
+            .concat()
     }
 
     #[test]

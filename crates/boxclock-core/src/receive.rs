@@ -101,6 +101,9 @@ struct Shared {
     pace: Mutex<(u64, u64)>,
 }
 
+/// A file that several connections write to.
+type Output = Arc<Mutex<BufWriter<File>>>;
+
 /// A receiver that listens.
 pub struct Receiver {
     options: ReceiveOptions,
@@ -108,7 +111,7 @@ pub struct Receiver {
     tcp: Option<TcpListener>,
     tls: Option<(TcpListener, Arc<ServerConfig>)>,
     shared: Arc<Shared>,
-    files: Mutex<HashMap<(IpAddr, &'static str), Arc<Mutex<BufWriter<File>>>>>,
+    files: Mutex<HashMap<(IpAddr, &'static str), Output>>,
     started: Instant,
 }
 
@@ -223,7 +226,7 @@ impl Receiver {
     }
 
     /// The file for a sender and a way of sending.
-    fn file(&self, from: IpAddr, way: &'static str) -> io::Result<Arc<Mutex<BufWriter<File>>>> {
+    fn file(&self, from: IpAddr, way: &'static str) -> io::Result<Output> {
         let mut files = self.files.lock().unwrap_or_else(PoisonError::into_inner);
         if let Some(file) = files.get(&(from, way)) {
             return Ok(Arc::clone(file));
@@ -448,7 +451,10 @@ mod tests {
             |_| {},
             |receiver| {
                 let mut stream = TcpStream::connect(receiver.addresses()[1].unwrap()).unwrap();
-                let lines: String = (0..100_000).map(|index| format!("<13>Apr 12 02:31:07 gw a: {index}\n")).collect();
+                let lines: String = (0..100_000)
+                    .map(|index| format!("<13>Apr 12 02:31:07 gw a: {index}\n"))
+                    .collect::<Vec<_>>()
+                    .concat();
                 stream.write_all(lines.as_bytes()).unwrap();
                 stream.write_all(b"24 <14>1 - gw a - - - two\nl").unwrap();
                 drop(stream);

@@ -90,8 +90,10 @@ fn sshd(home: &Home) -> Sshd {
 fn root(home: &Home, name: &str) -> PathBuf {
     home.write(&format!("{name}/etc/os-release"), "NAME=\"Saltmere Linux\"\nVERSION_ID=\"12\"\n");
     home.write(&format!("{name}/etc/timezone"), "Europe/Lisbon\n");
-    let lines: String =
-        (0..60).map(|minute| format!("Apr 12 02:{minute:02}:07 {name} dosingd[7]: round {minute}\n")).collect();
+    let lines: String = (0..60)
+        .map(|minute| format!("Apr 12 02:{minute:02}:07 {name} dosingd[7]: round {minute}\n"))
+        .collect::<Vec<_>>()
+        .concat();
     home.write(&format!("{name}/var/log/syslog"), lines);
     home.write(&format!("{name}/var/log/it's a log.log"), "2026-04-12T02:31:07+01:00 odd name\n");
     home.path(name)
@@ -440,7 +442,7 @@ fn facts_and_checks_of_this_machine() {
     let kernel = Command::new("uname").arg("-r").output().unwrap();
     assert_eq!(facts["system"]["kernel"], String::from_utf8(kernel.stdout).unwrap().trim());
     let installed = Command::new("dpkg-query").args(["-W", "-f", "x\n"]).output().unwrap();
-    let counted = installed.stdout.iter().filter(|byte| **byte == b'\n').count();
+    let counted = String::from_utf8_lossy(&installed.stdout).lines().count();
     assert_eq!(facts["packages"].as_array().unwrap().len(), counted);
     // A check of one's own.
     home.write(

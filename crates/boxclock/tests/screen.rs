@@ -145,7 +145,7 @@ fn from_the_demo_to_the_report() {
     terminal.see(&["○ symptom", "3 links, 0 other pins"]);
 
     // Story.
-    terminal.keys(&["1", "Down", "Down", "Down", "Down", "Enter"]);
+    terminal.keys(&["1", "Down", "Down", "Down", "Down", "Down", "Down", "Enter"]);
     terminal.line(" and one seal is hungry");
     terminal.see(&["nobody was warned and one seal is hungry"]);
 

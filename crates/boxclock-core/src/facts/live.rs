@@ -296,7 +296,7 @@ mod tests {
             " ",
         ];
         proptest!(|(picks in proptest::collection::vec((0..words.len(), "\\PC{0,20}"), 0..30))| {
-            let text: String = picks.iter().map(|(word, rest)| format!("{}{rest}\n", words[*word])).collect();
+            let text: String = picks.iter().map(|(word, rest)| format!("{}{rest}\n", words[*word])).collect::<Vec<_>>().concat();
             parse(&text, 0);
         });
     }

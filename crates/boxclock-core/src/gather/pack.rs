@@ -41,7 +41,7 @@ pub struct Packed {
 pub fn pack(options: &PackOptions, work: &Work) -> Result<Packed> {
     free_name(&options.into)?;
     let plan = plan(options, work)?;
-    seal_plan(plan, options, work)
+    seal_plan(&plan, options, work)
 }
 
 /// A sealed box is never changed.
@@ -67,7 +67,7 @@ struct Ready {
 ///
 /// # Errors
 /// As [`pack`].
-pub(super) fn seal_plan(plan: Plan, options: &PackOptions, work: &Work) -> Result<Packed> {
+pub(super) fn seal_plan(plan: &Plan, options: &PackOptions, work: &Work) -> Result<Packed> {
     let into = &options.into;
     let folder = match into.parent() {
         Some(folder) if !folder.as_os_str().is_empty() => folder,
@@ -95,7 +95,7 @@ pub(super) fn seal_plan(plan: Plan, options: &PackOptions, work: &Work) -> Resul
     let to_fetch: u64 =
         plan.files.iter().filter(|file| !matches!(file.wanted, Wanted::Local(_))).map(|file| file.size).sum();
     work.set_total(to_copy + 2 * to_fetch);
-    let fetched = fetch_all(&plan, options, staging.path(), work)?;
+    let fetched = fetch_all(plan, options, staging.path(), work)?;
     seal.commands = fetched.commands;
     seal.unreadable.extend(fetched.unreadable);
     let mut ready = fetched.ready;
@@ -116,8 +116,8 @@ pub(super) fn seal_plan(plan: Plan, options: &PackOptions, work: &Work) -> Resul
             ready.part = snapshot.part(&ready.file, &ready.path);
         }
     } else if let Some(window) = options.window {
-        let looked = ready.iter().map(|ready| looked_at(ready, &seal)).collect();
-        for (ready, part) in ready.iter_mut().zip(window::parts(looked, window, options.reading.clone(), work)?) {
+        let looked: Vec<Looked> = ready.iter().map(|ready| looked_at(ready, &seal)).collect();
+        for (ready, part) in ready.iter_mut().zip(window::parts(&looked, window, options.reading.clone(), work)?) {
             ready.part = part;
         }
         work.set_total(ready.iter().map(|ready| ready.file.size).sum());
@@ -125,7 +125,7 @@ pub(super) fn seal_plan(plan: Plan, options: &PackOptions, work: &Work) -> Resul
     for ready in ready {
         put(&mut writer, ready, &mut seal, work)?;
     }
-    facts_of_hosts(&plan, options, &mut writer, &mut seal, work)?;
+    facts_of_hosts(plan, options, &mut writer, &mut seal, work)?;
     for (path, member) in own_files() {
         let file = PlannedFile {
             host: String::new(),
@@ -370,7 +370,7 @@ fn fetch_all(plan: &Plan, options: &PackOptions, staging: &Path, work: &Work) ->
             })
         });
         let threads: Vec<_> = threads.collect();
-        let joined = threads.into_iter().map(|thread| thread.join());
+        let joined = threads.into_iter().map(thread::ScopedJoinHandle::join);
         joined.map(|result| result.unwrap_or_else(|_| Err(Error::new("gathering from a host broke off")))).collect()
     });
     work.check()?;
@@ -461,21 +461,20 @@ fn run_planned(
 ) -> (SealedCommand, Option<String>) {
     let PlannedCommand { host, command, member, .. } = planned;
     let limits = (command.most_mib.saturating_mul(1 << 20), Duration::from_secs(command.timeout_s));
-    let ran = match remote {
-        Some(remote) => remote.run(&command.run, out, limits, work).map_err(|error| error.to_string()),
-        None => {
-            let [program, arguments @ ..] = command.run.as_slice() else {
-                return (SealedCommand::default(), Some("nothing to run".into()));
-            };
-            let mut run = Command::new(program);
-            run.args(arguments).env("LC_ALL", "C");
-            match command::run(&mut run, "", out, limits, work) {
-                // As a shell would say it.
-                Err(error) if error.kind() == io::ErrorKind::NotFound => {
-                    Ok(command::Ran { exit: Some(127), ..command::Ran::default() })
-                }
-                other => other.map_err(|error| error.to_string()),
+    let ran = if let Some(remote) = remote {
+        remote.run(&command.run, out, limits, work).map_err(|error| error.to_string())
+    } else {
+        let [program, arguments @ ..] = command.run.as_slice() else {
+            return (SealedCommand::default(), Some("nothing to run".into()));
+        };
+        let mut run = Command::new(program);
+        run.args(arguments).env("LC_ALL", "C");
+        match command::run(&mut run, "", out, limits, work) {
+            // As a shell would say it.
+            Err(error) if error.kind() == io::ErrorKind::NotFound => {
+                Ok(command::Ran { exit: Some(127), ..command::Ran::default() })
             }
+            other => other.map_err(|error| error.to_string()),
         }
     };
     let mut sealed = SealedCommand { host: host.clone(), run: command.run.clone(), ..SealedCommand::default() };

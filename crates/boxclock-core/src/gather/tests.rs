@@ -193,9 +193,9 @@ fn write(root: &Path, name: &str, bytes: impl AsRef<[u8]>) {
 }
 
 /// A window on 2026-04-12, from minutes of 02:xx UTC.
-fn minutes(from: u32, to: u32) -> Option<Window> {
+fn minutes(from: u32, to: u32) -> Window {
     let ns = |minute: u32| time_of(&format!("2026-04-12T02:{minute:02}:00Z")).unwrap();
-    Some(Window { from: ns(from), to: ns(to) })
+    Window { from: ns(from), to: ns(to) }
 }
 
 /// A line for each minute of the hour, two lines each.
@@ -215,20 +215,17 @@ fn logs_are_cut_at_records() {
     let web = hour(|minute| format!("2026-04-12 02:{minute:02}:00 GET /tank 200\n"));
     let head = "#Version: 1.0\n#Fields: date time cs-method cs-uri-stem sc-status\n";
     write(root.path(), "var/log/web.log", format!("{head}{web}"));
-    let (_folder, packed, into) = gather(root.path(), &["linux-root"], minutes(10, 14));
+    let (_folder, packed, into) = gather(root.path(), &["linux-root"], Some(minutes(10, 14)));
     assert_eq!(packed.seal.unreadable, []);
     let text = |name: &str| String::from_utf8(member(&into, &format!("hosts/gw/var/log/{name}"))).unwrap();
-    assert_eq!(text("pump.log"), plain.lines().skip(20).take(10).map(|line| format!("{line}\n")).collect::<String>());
+    assert_eq!(text("pump.log"), plain.split_inclusive('\n').skip(20).take(10).collect::<String>());
     let rows: Vec<String> = text("levels.csv").lines().map(str::to_owned).collect();
     assert_eq!((rows.len(), rows[0].as_str()), (6, "time,level,message"));
     assert_eq!(
         (rows[1].as_str(), rows[5].as_str()),
         ("2026-04-12 02:10:00,error,level 10", "2026-04-12 02:14:00,error,level 14")
     );
-    assert_eq!(
-        text("web.log"),
-        format!("{head}{}", web.lines().skip(10).take(5).map(|l| format!("{l}\n")).collect::<String>())
-    );
+    assert_eq!(text("web.log"), format!("{head}{}", web.split_inclusive('\n').skip(10).take(5).collect::<String>()));
     let wide = member(&into, "hosts/gw/var/log/wide.log");
     assert_eq!(&wide[..4], [0xFF, 0xFE, b'2', 0], "the byte-order mark is kept");
     let sealed = packed.seal.files.iter().find(|file| file.path.ends_with("pump.log")).unwrap();
@@ -250,7 +247,7 @@ fn rotated_generations_and_whole_files() {
     use flate2::{Compression, write::GzEncoder};
     let root = tempfile::tempdir().unwrap();
     let lines = |from: u32, to: u32| -> String {
-        (from..to).map(|m| format!("2026-04-12T02:{m:02}:00Z gw feeder[7]: minute {m}\n")).collect()
+        (from..to).map(|m| format!("2026-04-12T02:{m:02}:00Z gw feeder[7]: minute {m}\n")).collect::<Vec<_>>().concat()
     };
     let mut packed = GzEncoder::new(Vec::new(), Compression::default());
     packed.write_all(lines(0, 20).as_bytes()).unwrap();
@@ -262,7 +259,7 @@ fn rotated_generations_and_whole_files() {
     fs::create_dir_all(root.path().join("var/lib/feeder")).unwrap();
     let core = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/data/feeder.core");
     fs::copy(core, root.path().join("var/lib/feeder/core.77")).unwrap();
-    let (_folder, packed, into) = gather(root.path(), &["auto"], minutes(15, 24));
+    let (_folder, packed, into) = gather(root.path(), &["auto"], Some(minutes(15, 24)));
     assert_eq!(packed.seal.unreadable, []);
     assert_eq!(packed.seal.recipes, ["linux-root"]);
     let names: Vec<&str> = packed.seal.files.iter().map(|file| file.path.as_str()).collect();
@@ -348,7 +345,7 @@ fn a_plan_lists_commands_only_for_what_runs() {
     let plan_of = |options: &PackOptions| plan(options, &Work::default()).unwrap();
     assert!(plan_of(&options).commands.is_empty(), "a folder does not run");
     assert_eq!(plan_of(&options).recipes, ["linux-root"]);
-    let live = PackOptions { hosts: vec![("here".into(), "/".into())], window: minutes(1, 2), ..options.clone() };
+    let live = PackOptions { hosts: vec![("here".into(), "/".into())], window: Some(minutes(1, 2)), ..options.clone() };
     let commands = plan_of(&live).commands;
     let journal = commands.iter().find(|planned| planned.command.name == "journal.export").unwrap();
     assert_eq!(journal.member, "hosts/here/commands/journal.export");

@@ -86,10 +86,10 @@ pub(super) struct Looked {
 ///
 /// # Errors
 /// When cancelled.
-pub(super) fn parts(files: Vec<Looked>, window: Window, options: Options, work: &Work) -> Result<Vec<Part>> {
+pub(super) fn parts(files: &[Looked], window: Window, options: Options, work: &Work) -> Result<Vec<Part>> {
     let mut parts: Vec<Part> = Vec::with_capacity(files.len());
     let mut to_look = Vec::new();
-    for looked in &files {
+    for looked in files {
         if looked.is_timeless {
             parts.push(Part::Whole);
         } else if window.may_hold(looked.file.modified) || !looked.pins.is_empty() {

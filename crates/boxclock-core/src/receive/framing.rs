@@ -31,67 +31,61 @@ impl Framing {
 
     /// The next whole message, cut to `most` bytes.
     pub(super) fn next(&mut self, most: usize) -> Option<&[u8]> {
-        loop {
+        if self.to_skip > 0 {
+            let here = self.to_skip.min((self.buffer.len() - self.at) as u64);
+            self.at += here as usize;
+            self.to_skip -= here;
             if self.to_skip > 0 {
-                let here = self.to_skip.min((self.buffer.len() - self.at) as u64);
-                self.at += here as usize;
-                self.to_skip -= here;
-                if self.to_skip > 0 {
-                    return None;
-                }
-            }
-            if self.skips_line {
-                match memchr::memchr(b'\n', &self.buffer[self.at..]) {
-                    Some(end) => {
-                        self.at += end + 1;
-                        self.skips_line = false;
-                    }
-                    None => {
-                        self.at = self.buffer.len();
-                        return None;
-                    }
-                }
-            }
-            // Between messages some senders leave line ends or zeros.
-            while matches!(self.buffer.get(self.at), Some(b'\n' | b'\r' | 0)) {
-                self.at += 1;
-            }
-            let rest = self.buffer.get(self.at..)?;
-            if rest.is_empty() {
                 return None;
             }
-            let digits = rest.iter().take(LENGTH_DIGITS + 1).take_while(|byte| byte.is_ascii_digit()).count();
-            let is_counted = digits > 0 && rest[0] != b'0' && digits <= LENGTH_DIGITS;
-            if is_counted && digits == rest.len() {
-                // More digits may come.
+        }
+        if self.skips_line {
+            let Some(end) = memchr::memchr(b'\n', &self.buffer[self.at..]) else {
+                self.at = self.buffer.len();
                 return None;
-            }
-            if is_counted && rest[digits] == b' ' {
-                let length = rest[..digits].iter().fold(0_u64, |sum, digit| sum * 10 + u64::from(digit - b'0'));
-                let start = self.at + digits + 1;
-                let wanted = length.min(most as u64) as usize;
-                if self.buffer.len() - start < wanted {
-                    return None;
-                }
-                self.at = start + wanted;
-                self.to_skip = length - wanted as u64;
-                self.cut += u64::from(self.to_skip > 0);
-                return Some(trimmed(&self.buffer[start..start + wanted]));
-            }
-            let start = self.at;
-            return match memchr::memchr(b'\n', &rest[..rest.len().min(most + 1)]) {
-                Some(end) => {
-                    self.at += end + 1;
-                    Some(trimmed(&self.buffer[start..start + end]))
-                }
-                None if rest.len() > most => {
-                    self.at += most;
-                    self.skips_line = true;
-                    self.cut += 1;
-                    Some(trimmed(&self.buffer[start..start + most]))
-                }
-                None => None,
             };
+            self.at += end + 1;
+            self.skips_line = false;
+        }
+        // Between messages some senders leave line ends or zeros.
+        while matches!(self.buffer.get(self.at), Some(b'\n' | b'\r' | 0)) {
+            self.at += 1;
+        }
+        let rest = self.buffer.get(self.at..)?;
+        if rest.is_empty() {
+            return None;
+        }
+        let digits = rest.iter().take(LENGTH_DIGITS + 1).take_while(|byte| byte.is_ascii_digit()).count();
+        let is_counted = digits > 0 && rest[0] != b'0' && digits <= LENGTH_DIGITS;
+        if is_counted && digits == rest.len() {
+            // More digits may come.
+            return None;
+        }
+        if is_counted && rest[digits] == b' ' {
+            let length = rest[..digits].iter().fold(0_u64, |sum, digit| sum * 10 + u64::from(digit - b'0'));
+            let start = self.at + digits + 1;
+            let wanted = length.min(most as u64) as usize;
+            if self.buffer.len() - start < wanted {
+                return None;
+            }
+            self.at = start + wanted;
+            self.to_skip = length - wanted as u64;
+            self.cut += u64::from(self.to_skip > 0);
+            return Some(trimmed(&self.buffer[start..start + wanted]));
+        }
+        let start = self.at;
+        match memchr::memchr(b'\n', &rest[..rest.len().min(most + 1)]) {
+            Some(end) => {
+                self.at += end + 1;
+                Some(trimmed(&self.buffer[start..start + end]))
+            }
+            None if rest.len() > most => {
+                self.at += most;
+                self.skips_line = true;
+                self.cut += 1;
+                Some(trimmed(&self.buffer[start..start + most]))
+            }
+            None => None,
         }
     }
 

@@ -10,7 +10,7 @@ use boxclock_core::clock::{Zone, human, to_rfc3339};
 use boxclock_core::coverage;
 use boxclock_core::facts::{self, Checks, Finding};
 use boxclock_core::gather::recipe::{Recipe, Recipes};
-use boxclock_core::gather::redact::{HandOn, Rules, hand_on};
+use boxclock_core::gather::redact::{HandOn, Rules, Sample, hand_on};
 use boxclock_core::gather::{self, AppliedRule, Mark, PackOptions, Packed, Plan, Unreadable, Window};
 use boxclock_core::logbook::{Logbook, Story};
 use boxclock_core::work::Work;
@@ -409,7 +409,7 @@ pub fn redact(arguments: &args::Redact) -> Ended {
         writeln!(out, "{rule:<10} {places:>8} places, {values:>6} values  {title}")?;
         // The preview is for the eyes of the one who hands on; the new box's own output does not repeat secrets.
         if arguments.into.is_none() {
-            for (value, count, instead) in
+            for Sample { value, count, instead } in
                 handed.samples.iter().filter(|(name, _)| name == rule).flat_map(|(_, samples)| samples)
             {
                 writeln!(out, "{:12}{count:>6} × {} -> {instead}", "", boxclock_core::visible(value, false))?;
