@@ -23,7 +23,7 @@ use crate::outcome::{Ended, Failure, Outcome, say};
 pub fn pack_options(arguments: &args::Pack) -> Result<PackOptions, Failure> {
     let reading = options(&arguments.reading)?;
     let zone = reading.zone.clone().unwrap_or_else(Zone::utc);
-    let known = recipes_named()?;
+    let known = recipes_named();
     Ok(PackOptions {
         paths: arguments.reading.paths.clone(),
         hosts: reading.hosts.clone(),
@@ -44,12 +44,12 @@ pub fn pack_options(arguments: &args::Pack) -> Result<PackOptions, Failure> {
 }
 
 /// The recipes that can be used; wrong ones are named.
-fn recipes_named() -> Result<Recipes, Failure> {
+fn recipes_named() -> Recipes {
     let known = Recipes::load();
     for (file, mistake) in &known.wrong {
         say(&format!("{file}: {mistake}"));
     }
-    Ok(known)
+    known
 }
 
 fn window(arguments: &args::Pack, zone: &Zone) -> Result<Option<Window>, Failure> {
@@ -108,26 +108,23 @@ fn capture(arguments: &args::Pack, options: &mut PackOptions, work: &Work) -> Re
     options.since = Some(Arc::new(snapshot));
     let mut mark = |text: &str| options.marks.push(Mark { time: to_rfc3339(now()), text: text.into() });
     mark("capture began");
-    match lasting {
-        Some(ns) => {
-            say(&format!("capturing {files} files: reproduce the failure now"));
-            let until = Instant::now() + Duration::from_nanos(u64::try_from(ns).unwrap_or(0));
-            while Instant::now() < until {
-                work.check()?;
-                std::thread::sleep(Duration::from_millis(20));
-            }
+    if let Some(ns) = lasting {
+        say(&format!("capturing {files} files: reproduce the failure now"));
+        let until = Instant::now() + Duration::from_nanos(u64::try_from(ns).unwrap_or(0));
+        while Instant::now() < until {
+            work.check()?;
+            std::thread::sleep(Duration::from_millis(20));
         }
-        None => {
-            say(&format!("capturing {files} files: reproduce the failure now, then press Enter (Ctrl-C gives up)"));
-            let (sender, entered) = std::sync::mpsc::channel();
-            std::thread::spawn(move || {
-                // The end of the input is as good as Enter.
-                let _ = io::stdin().read_line(&mut String::new());
-                let _ = sender.send(());
-            });
-            while entered.recv_timeout(Duration::from_millis(50)) == Err(std::sync::mpsc::RecvTimeoutError::Timeout) {
-                work.check()?;
-            }
+    } else {
+        say(&format!("capturing {files} files: reproduce the failure now, then press Enter (Ctrl-C gives up)"));
+        let (sender, entered) = std::sync::mpsc::channel();
+        std::thread::spawn(move || {
+            // The end of the input is as good as Enter.
+            let _ = io::stdin().read_line(&mut String::new());
+            let _ = sender.send(());
+        });
+        while entered.recv_timeout(Duration::from_millis(50)) == Err(std::sync::mpsc::RecvTimeoutError::Timeout) {
+            work.check()?;
         }
     }
     mark("capture ended");
