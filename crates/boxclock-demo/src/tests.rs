@@ -67,7 +67,7 @@ fn the_demo_case_tells_the_story() {
             "rfc5424"
         ]
     );
-    assert!(case.sources.len() >= 8 && case.left_out.iter().all(|left| left.path.ends_with(".sys")));
+    assert!(case.sources.len() >= 8 && case.left_out.iter().all(|left| left.path.contains("twbridge.sys")));
     assert!((35_000..45_000).contains(&loaded.table.len()), "{}", loaded.table.len());
     assert!(loaded.reports.iter().all(|report| report.trouble.is_empty()));
     // With the gateway's clock as it is, the service fails before the gateway refuses anything.

@@ -160,6 +160,10 @@ fn enter(app: &mut App) {
             }
         }
         Step::Box => {
+            if app.chosen_source().is_none() {
+                app.message =
+                    Some("Enter goes to the events of a source; the reading pane (i) says what this line is".into());
+            }
             if let Some(source) = app.chosen_source() {
                 let quoted = format!("source=\"{}\"", source.source);
                 let members = source.members.clone();

@@ -32,7 +32,7 @@ pub(super) fn draw(app: &App, frame: &mut Frame<'_>, area: Rect) {
         let bar = fit("span of the case", BAR);
         format!("     {:<format$} {:<8} {:>8} {:>10}  {bar}  source", "format", "zone", "clock", "events")
     } else {
-        format!("     {:<format$} {:>10}  source", "format", "events")
+        format!("     {:<format$} {:>10} source", "format", "events")
     };
     let header = vec![Line::styled(head, app.theme.faint())];
     list(app, frame, area, header, |index, chosen| {
