@@ -116,6 +116,8 @@ pub fn moment(case: &Case, loaded: &Loaded) -> Option<Window> {
 /// One log: a source with its generations.
 struct Log {
     name: String,
+    /// The name below its host.
+    short: String,
     first: Option<i64>,
     last: Option<i64>,
     zone_unknown: bool,
@@ -184,7 +186,7 @@ pub fn coverage(case: &Case, loaded: &Loaded, window: Window) -> Vec<Row> {
 
 impl Log {
     fn join(&mut self, next: Self) {
-        self.name = next.name;
+        (self.name, self.short) = (next.name, next.short);
         self.first = [self.first, next.first].into_iter().flatten().min();
         self.last = [self.last, next.last].into_iter().flatten().max();
         self.zone_unknown |= next.zone_unknown;
@@ -199,7 +201,9 @@ fn host_in_lines(loaded: &Loaded, source: usize) -> Option<String> {
 
 fn look(case: &Case, loaded: &Loaded, index: usize, window: Window) -> Log {
     let source = &case.sources[index];
-    let mut log = Log { name: source.name.clone(), first: None, last: None, zone_unknown: false, gap: None };
+    let below = source.host.as_ref().and_then(|host| source.name.strip_prefix(&format!("hosts/{host}/")));
+    let short = below.unwrap_or(&source.name).to_owned();
+    let mut log = Log { name: source.name.clone(), short, first: None, last: None, zone_unknown: false, gap: None };
     let mut before: Option<i64> = None;
     // How long it usually is until the next event: a mean that forgets slowly is enough to tell silence from rarity.
     let (mut sum, mut count) = (0_i64, 0_i64);
@@ -231,27 +235,27 @@ const SILENCE: i64 = 10 * MINUTE;
 fn state(log: &Log, window: Window, gathered_at: Option<i64>) -> (Cover, String) {
     let time = |ns: i64| to_rfc3339(ns)[..19].replace('T', " ");
     let (Some(first), Some(last)) = (log.first, log.last) else {
-        return (Cover::ClockUnknown, format!("{} carries no times", log.name));
+        return (Cover::ClockUnknown, format!("{} carries no times", log.short));
     };
     if first > window.from {
-        return (Cover::StartsTooLate, format!("{} begins {} UTC", log.name, time(first)));
+        return (Cover::StartsTooLate, format!("{} begins {} UTC", log.short, time(first)));
     }
     if last < window.to {
         // It was complete when it was gathered: then it only had nothing to say.
         let complete = gathered_at.is_some_and(|at| at >= window.to);
         if !complete || window.from - last > SILENCE {
-            return (Cover::EndsTooEarly, format!("{} ends {} UTC", log.name, time(last)));
+            return (Cover::EndsTooEarly, format!("{} ends {} UTC", log.short, time(last)));
         }
     }
     if log.zone_unknown {
-        return (Cover::ClockUnknown, format!("{} is read as UTC, which nobody said", log.name));
+        return (Cover::ClockUnknown, format!("{} is read as UTC, which nobody said", log.short));
     }
     if let Some((from, to, usual)) = log.gap
         && to - from > SILENCE
         && to - from > usual.saturating_mul(20)
     {
         let (length, usual) = (human::duration_text(to - from), human::duration_text(usual));
-        let detail = format!("{}: nothing from {} UTC for {length}; usually {usual} apart", log.name, time(from));
+        let detail = format!("{}: nothing from {} UTC for {length}; usually {usual} apart", log.short, time(from));
         return (Cover::SilentGap, detail);
     }
     (Cover::Covered, String::new())
@@ -348,10 +352,7 @@ mod tests {
         let name = "gw/var/log/syslog";
         assert_eq!(state(name, &log(0..60, "Z")).0, Cover::Covered);
         let (cover, detail) = state(name, &log(30..60, "Z"));
-        assert_eq!(
-            (cover, detail.as_str()),
-            (Cover::StartsTooLate, "hosts/gw/var/log/syslog begins 2026-04-12 02:30:00 UTC")
-        );
+        assert_eq!((cover, detail.as_str()), (Cover::StartsTooLate, "var/log/syslog begins 2026-04-12 02:30:00 UTC"));
         assert_eq!(state(name, &log(0..30, "Z")).0, Cover::EndsTooEarly);
         let (cover, detail) = state(name, &log((0..24).chain(50..60), "Z"));
         assert_eq!(cover, Cover::SilentGap);

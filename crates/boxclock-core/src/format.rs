@@ -195,6 +195,19 @@ pub trait LineFormat: Sync {
         None
     }
 
+    /// What the columns of a table mean, for people and for the key of an index; `None` where there are none.
+    fn columns(&self) -> Option<String> {
+        None
+    }
+
+    /// The same format with columns chosen by hand: `time WHEN, level STUFE, body TEXT`.
+    ///
+    /// # Errors
+    /// When the format has no columns, or a column or role is not known; with those that there are.
+    fn with_columns(&self, _chosen: &str) -> crate::Result<&'static dyn LineFormat> {
+        Err(crate::Error::new(format!("the format {} has no columns to choose", self.name())))
+    }
+
     /// Changes when the reader gives other results for the same bytes, so that an index made by an older one is not used.
     fn version(&self) -> u32 {
         1
@@ -357,5 +370,7 @@ pub const PLAIN: Detected = Detected { format: &plain::Plain, hint: 0 };
 
 /// The format of a name, among the user's own and ours.
 pub fn by_name(name: &str, own: &[&'static dyn LineFormat]) -> Option<&'static dyn LineFormat> {
+    // `csv(time WHEN, body TEXT)` chooses the columns too.
+    let name = name.split('(').next().unwrap_or(name);
     own.iter().copied().chain(LINE_FORMATS).find(|format| format.name() == name)
 }

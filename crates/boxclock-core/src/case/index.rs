@@ -89,13 +89,17 @@ impl Key {
             Reader::Lines(detected) => (detected.format.name(), detected.format.version(), detected.hint),
             Reader::Dump(format) => (format.name(), 1, 0),
         };
+        let columns = match source.reader {
+            Reader::Lines(detected) => detected.format.columns(),
+            Reader::Dump(_) => None,
+        };
         let file = SourceFile::open(&source.path).ok()?;
         let look = limits::SAMPLE_BYTES as u64;
         let tail = source.len_bytes.saturating_sub(look);
         // Years and dates of a generation come from the younger ones.
         let younger: Vec<(u64, i64)> = younger.iter().map(|source| (source.len_bytes, source.modified)).collect();
         let reading = format!(
-            "{VERSION} {name} {version} {hint} {:?} {} {:?} {} {:?} {:?} {:?} {} {younger:?}",
+            "{VERSION} {name} {version} {hint} {columns:?} {:?} {} {:?} {} {:?} {:?} {:?} {} {younger:?}",
             source.encoding,
             source.mark_bytes,
             source.line_end,

@@ -93,8 +93,7 @@ pub(super) fn look(candidate: &Candidate, known: &Known<'_>) -> std::result::Res
     let contest = format::contest(&lines, known.formats);
     let detected = match &choice.format {
         None => contest.winner,
-        Some(name) => chosen_format(name, &lines, known)
-            .ok_or_else(|| format!("no text format is called {name}: see boxclock formats"))?,
+        Some(name) => chosen_format(name, &lines, known)?,
     };
     source.reader = Reader::Lines(detected);
     source.platform = platform_of(&source, &texts, detected.format.name());
@@ -114,10 +113,15 @@ pub(super) fn look(candidate: &Candidate, known: &Known<'_>) -> std::result::Res
     Ok(source)
 }
 
-fn chosen_format(name: &str, lines: &[&[u8]], known: &Known<'_>) -> Option<Detected> {
-    let format = format::by_name(name, known.formats)?;
+fn chosen_format(name: &str, lines: &[&[u8]], known: &Known<'_>) -> std::result::Result<Detected, String> {
+    let unknown = || format!("no text format is called {name}: see boxclock formats");
+    let format = format::by_name(name, known.formats).ok_or_else(unknown)?;
     let fit = format.fit(lines);
-    Some(Detected { format: fit.made.unwrap_or(format), hint: fit.hint })
+    let mut format = fit.made.unwrap_or(format);
+    if let Some((_, columns)) = name.split_once('(') {
+        format = format.with_columns(columns.trim_end_matches(')')).map_err(|error| error.to_string())?;
+    }
+    Ok(Detected { format, hint: fit.hint })
 }
 
 fn zone_of(candidate: &Candidate, choice: &Choice, known: &Known<'_>) -> (Zone, ZoneFrom) {

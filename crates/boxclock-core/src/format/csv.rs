@@ -147,7 +147,14 @@ impl Csv {
 
     /// This format as one that lives as long as the program; equal ones are one.
     fn kept(self) -> &'static Self {
-        let key = format!("{} {} {}", self.kind as u8, self.delimiter, self.columns.join("\u{1F}"));
+        let key = format!(
+            "{} {} {} {:?} {:?}",
+            self.kind as u8,
+            self.delimiter,
+            self.columns.join("\u{1F}"),
+            self.roles,
+            self.time
+        );
         let mut made = MADE.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
         made.entry(key).or_insert_with(|| Box::leak(Box::new(self)))
     }
@@ -312,9 +319,66 @@ pub(super) fn time_of(text: &[u8], order: DateOrder) -> Option<Stamp> {
         .or_else(|| scan::epoch(text).map(|ns| Stamp::Utc(ns, 0)))
 }
 
+/// The roles that can be chosen, by the names of the JSON contract.
+const ROLES: [(&str, Role); 7] = [
+    ("time", Role::Time),
+    ("level", Role::Level),
+    ("body", Role::Message),
+    ("component", Role::Component),
+    ("host", Role::Host),
+    ("pid", Role::Pid),
+    ("tid", Role::Tid),
+];
+
 impl LineFormat for Csv {
     fn name(&self) -> &'static str {
         if self.kind == Kind::Events { "event-csv" } else { "csv" }
+    }
+
+    fn columns(&self) -> Option<String> {
+        let name = |index: &usize| self.columns[*index].as_str();
+        let mut parts = Vec::new();
+        for (called, role) in ROLES {
+            let of_role: Vec<usize> = match role {
+                Role::Time => self.time.iter().flat_map(|(first, second)| [Some(*first), *second]).flatten().collect(),
+                _ => (0..self.columns.len()).filter(|index| self.roles[*index] == Some(role)).collect(),
+            };
+            parts.extend(of_role.iter().map(|index| format!("{called} {}", name(index))));
+        }
+        (!self.columns.is_empty()).then(|| parts.join(", "))
+    }
+
+    fn with_columns(&self, chosen: &str) -> crate::Result<&'static dyn LineFormat> {
+        let mut changed = Self {
+            kind: self.kind,
+            delimiter: self.delimiter,
+            columns: self.columns.clone(),
+            roles: self.roles.clone(),
+            time: self.time,
+        };
+        let mut times = Vec::new();
+        for part in chosen.split(',').map(str::trim).filter(|part| !part.is_empty()) {
+            let (called, column) = part.split_once(' ').unwrap_or((part, ""));
+            let role = ROLES.iter().find(|(name, _)| *name == called).map(|(_, role)| *role).ok_or_else(|| {
+                let known = ROLES.map(|(name, _)| name).join(", ");
+                crate::Error::new(format!(
+                    "a column cannot be \"{called}\": write {known}, each with the name of a column"
+                ))
+            })?;
+            let index = self.columns.iter().position(|name| name == column.trim()).ok_or_else(|| {
+                crate::Error::new(format!("no column is called \"{column}\": there are {}", self.columns.join(", ")))
+            })?;
+            changed.roles.iter_mut().filter(|other| **other == Some(role)).for_each(|other| *other = None);
+            changed.roles[index] = Some(role);
+            if role == Role::Time {
+                times.push(index);
+            }
+        }
+        if let Some(first) = times.first() {
+            changed.time = Some((*first, times.get(1).copied()));
+            times.iter().for_each(|index| changed.roles[*index] = Some(Role::Time));
+        }
+        Ok(changed.kept())
     }
 
     fn head<'a>(&self, line: &'a [u8], hint: Hint) -> Option<Head<'a>> {

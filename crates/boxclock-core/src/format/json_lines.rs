@@ -17,7 +17,7 @@ use crate::severity::Severity;
 pub(super) struct JsonLines;
 
 /// What a member means to an event.
-#[derive(Clone, Copy, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum Role {
     Time,
     Level,

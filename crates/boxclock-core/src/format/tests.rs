@@ -434,3 +434,22 @@ proptest! {
         }
     }
 }
+
+#[test]
+fn columns_of_a_table_are_shown_and_can_be_chosen() {
+    let lines: [&[u8]; 3] = [
+        b"when,then,kind,what,level\n",
+        b"2026-04-12 02:31:07,2026-04-12 02:00:00,loud,valve 3,1\n",
+        b"2026-04-12 02:31:08,2026-04-12 02:00:01,calm,valve 4,2\n",
+    ];
+    let made = by_name("csv").unwrap().fit(&lines).made.unwrap();
+    assert_eq!(made.columns().as_deref(), Some("time when, level level"));
+    let chosen = made.with_columns("time then, body what, component kind").unwrap();
+    assert_eq!(chosen.columns().as_deref(), Some("time then, level level, body what, component kind"));
+    let record = chosen.record("2026-04-12 02:31:07,2026-04-12 02:00:00,loud,valve 3,1\n", 0);
+    assert_eq!((record.body.as_str(), record.attributes["when"].as_str()), ("valve 3", Some("2026-04-12 02:31:07")));
+    let error = |text: &str| made.with_columns(text).err().unwrap().to_string();
+    assert!(error("time now").contains("there are when, then, kind, what, level"), "{}", error("time now"));
+    assert!(error("colour kind").contains("write time, level, body"), "{}", error("colour kind"));
+    assert!(by_name("plain").unwrap().with_columns("time a").is_err());
+}

@@ -49,6 +49,8 @@ pub struct PackOptions {
     pub may_ask: bool,
     /// What stood in the files when capturing began: only what was written since is taken.
     pub since: Option<Arc<Snapshot>>,
+    /// Origins are noted as paths below this folder, so that a box does not depend on where it was made.
+    pub origins_below: Option<PathBuf>,
     /// Moments to note in the seal.
     pub marks: Vec<Mark>,
 }
@@ -194,7 +196,7 @@ impl Planner<'_> {
         self.note_host(SealedHost {
             label: label.to_owned(),
             zone: root_zone,
-            origin: Some(path.display().to_string()),
+            origin: Some(self.origin(&path.display().to_string())),
             // The clock of another host cannot be asked from its folder; this machine's is both.
             clock_there: (!labelled || is_live).then(|| clock::to_rfc3339(now)),
             clock_here: clock::to_rfc3339(now),
@@ -378,7 +380,7 @@ impl Planner<'_> {
         let class = entry.map(|files| files.class).or_else(|| self.classes.class_of(&found.below));
         self.plan.files.push(PlannedFile {
             host: label.to_owned(),
-            origin: found.file.name.clone(),
+            origin: self.origin(&found.file.name),
             member,
             class,
             recipe: found.by.map(|(recipe, _)| recipe.name.clone()),
@@ -402,11 +404,23 @@ impl Planner<'_> {
         }
     }
 
+    /// Where a file is, as the seal notes it.
+    fn origin(&self, name: &str) -> String {
+        let below = self.options.origins_below.as_deref();
+        below
+            .and_then(|below| Path::new(name).strip_prefix(below).ok())
+            .map_or_else(|| name.to_owned(), |path| path.display().to_string())
+    }
+
     fn leave_out(&mut self, label: &str, left_out: Vec<LeftOut>) {
         let known = &self.classes;
+        let below = &self.options.origins_below;
         let unreadable = left_out.into_iter().map(|left| Unreadable {
             class: known.class_of(&left.path),
-            origin: left.path,
+            origin: below
+                .as_deref()
+                .and_then(|below| Path::new(&left.path).strip_prefix(below).ok())
+                .map_or_else(|| left.path.clone(), |origin| origin.display().to_string()),
             host: label.to_owned(),
             reason: left.reason,
         });

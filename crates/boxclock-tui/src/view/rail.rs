@@ -25,6 +25,7 @@ pub(super) fn draw(app: &App, frame: &mut Frame<'_>, area: Rect) {
     let mut lines = vec![head(app, density, lanes)];
     let shown = shown_slices(app, density);
     let pins = pin_slices(app, density);
+    let marks = mark_slices(app, density);
     let usual: Vec<u32> = (0..lanes).map(|lane| usual_count(density.lane(lane))).collect();
     let chosen = app.chosen().and_then(|event| event.time()).map(|time| density.slice_of(time));
     for slice in 0..rows.min(density.slices) {
@@ -45,7 +46,11 @@ pub(super) fn draw(app: &App, frame: &mut Frame<'_>, area: Rect) {
             spans.push(Span::raw(" "));
         }
         spans.push(Span::styled(
-            if pins.contains(&slice) { "◂" } else { " " },
+            match () {
+                () if pins.contains(&slice) => "◂",
+                () if marks.contains(&slice) => "◆",
+                () => " ",
+            },
             app.theme.hue(crate::theme::Hue::Yellow),
         ));
         lines.push(Line::from(spans));
@@ -69,6 +74,13 @@ fn shown_slices(app: &App, density: &Density) -> Option<(usize, usize)> {
     let last = (app.top + usize::from(app.layout.middle.height)).min(app.view_len()).saturating_sub(1);
     let (first, last) = (time(app.top)?, time(last).or_else(|| time(app.top))?);
     (last >= density.from && first <= density.to).then(|| (density.slice_of(first), density.slice_of(last)))
+}
+
+/// The slices with moments that were marked while gathering.
+fn mark_slices(app: &App, density: &Density) -> Vec<usize> {
+    let marks = app.case.seal.iter().flat_map(|seal| &seal.marks);
+    let times = marks.filter_map(|mark| boxclock_core::gather::time_of(&mark.time));
+    times.filter(|time| (density.from..=density.to).contains(time)).map(|time| density.slice_of(time)).collect()
 }
 
 fn pin_slices(app: &App, density: &Density) -> Vec<usize> {

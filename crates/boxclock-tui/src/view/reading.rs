@@ -298,6 +298,12 @@ impl Pane<'_> {
             let why = if won { contest.reason() } else { "chosen by hand".to_owned() };
             self.facts("why", &why);
         }
+        let last = self.app.case.sources.get(source.members.end - 1);
+        if let Some(boxclock_core::case::Reader::Lines(detected)) = last.map(|source| source.reader)
+            && let Some(columns) = detected.format.columns()
+        {
+            self.facts("columns", &format!("{columns}; e changes them: {}({columns})", source.format));
+        }
         self.heading("accounts");
         let numbers = [
             ("bytes", source.bytes),

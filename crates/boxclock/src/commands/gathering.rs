@@ -39,6 +39,7 @@ pub fn pack_options(arguments: &args::Pack) -> Result<PackOptions, Failure> {
         ssh_config: arguments.ssh_config.clone(),
         may_ask: io::stdin().is_terminal(),
         since: None,
+        origins_below: None,
         marks: Vec::new(),
     })
 }
@@ -261,6 +262,7 @@ pub fn seal_demo(into: &Path) -> Result<(), Failure> {
                 now: boxclock_demo::SEALED_AT,
                 recipes: vec!["auto".into()],
                 known,
+                origins_below: Some(hosts.clone()),
                 ..PackOptions::default()
             },
             &Work::default(),

@@ -2,7 +2,7 @@
 
 use std::io::{self, BufWriter, Write};
 
-use boxclock_core::case::{Case, Loaded};
+use boxclock_core::case::{Case, Loaded, Reader};
 use boxclock_core::clock::human::date_time;
 use boxclock_core::code::Reading;
 use boxclock_core::report;
@@ -62,6 +62,11 @@ pub fn explain(case: &Case) -> io::Result<()> {
             writeln!(out, "  format {}: {}", source.reader.name(), contest.reason())?;
         } else {
             writeln!(out, "  format {}: chosen by hand", source.reader.name())?;
+        }
+        if let Reader::Lines(detected) = source.reader
+            && let Some(columns) = detected.format.columns()
+        {
+            writeln!(out, "  columns {}", visible(&columns, false))?;
         }
         writeln!(out, "  score {:.2}, from {} lines of head, middle and end", contest.score(), contest.lines)?;
         for contender in &contest.contenders {
