@@ -376,7 +376,9 @@ impl LineFormat for Csv {
         }
         if let Some(first) = times.first() {
             changed.time = Some((*first, times.get(1).copied()));
-            times.iter().for_each(|index| changed.roles[*index] = Some(Role::Time));
+            for index in times {
+                changed.roles[index] = Some(Role::Time);
+            }
         }
         Ok(changed.kept())
     }

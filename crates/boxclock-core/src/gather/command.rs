@@ -2,7 +2,7 @@
 
 use std::fs::File;
 use std::io::{self, Read, Seek, SeekFrom, Write};
-use std::process::{Command, Stdio};
+use std::process::{Child, Command, Stdio};
 use std::thread;
 use std::time::{Duration, Instant};
 
@@ -41,10 +41,35 @@ pub(super) fn run(
     command: &mut Command,
     input: &str,
     into: &mut (impl Write + Send),
-    (most_bytes, timeout): (u64, Duration),
+    limits: (u64, Duration),
     work: &Work,
 ) -> io::Result<Ran> {
     platform::own_group(command);
+    run_as(command, input, into, limits, (&platform::stop_group, work))
+}
+
+/// As [`run`], for a command that may ask at the terminal: it stays in our group of processes, since the system stops others that
+/// read from there. What it starts itself is not stopped with it.
+///
+/// # Errors
+/// As [`run`].
+pub(super) fn run_asking(
+    command: &mut Command,
+    input: &str,
+    into: &mut (impl Write + Send),
+    limits: (u64, Duration),
+    work: &Work,
+) -> io::Result<Ran> {
+    run_as(command, input, into, limits, (&|_: &Child| {}, work))
+}
+
+fn run_as(
+    command: &mut Command,
+    input: &str,
+    into: &mut (impl Write + Send),
+    (most_bytes, timeout): (u64, Duration),
+    (stop_group, work): (&dyn Fn(&Child), &Work),
+) -> io::Result<Ran> {
     // A file, not a pipe: what a command leaves running in the background keeps its standard error.
     let mut said = tempfile::tempfile()?;
     command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(said.try_clone()?);
@@ -85,8 +110,10 @@ pub(super) fn run(
                     thread::sleep(POLL);
                 }
                 ran.timed_out = late && ended.is_none();
-                platform::stop_group(&child);
+                stop_group(&child);
                 if ended.is_none() {
+                    // It may have ended meanwhile.
+                    let _ = child.kill();
                     child.wait()?;
                 }
                 break;
@@ -96,7 +123,7 @@ pub(super) fn run(
         reader.join().unwrap_or_else(|_| Err(io::Error::other("the output could not be read")))
     });
     // Whatever happened, nothing of it is left running.
-    platform::stop_group(&child);
+    stop_group(&child);
     let (bytes, is_cut) = copied?;
     (ran.bytes, ran.is_cut) = (bytes, is_cut);
     ran.said = said_text(&mut said);

@@ -11,7 +11,7 @@ use std::process::Command;
 use std::sync::OnceLock;
 use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
-use super::command::{Ran, run};
+use super::command::{Ran, run, run_asking};
 use super::local::Found;
 use super::recipe::{Matchers, Recipe};
 use crate::case::{FileFound, LeftOut};
@@ -132,7 +132,12 @@ impl Remote {
     ) -> Result<Ran> {
         let mut command = self.ssh();
         command.arg(&self.destination).arg("exec sh -s");
-        let ran = run(&mut command, script, into, limits, work).map_err(|error| {
+        let ran = if self.may_ask && self.about.get().is_none() {
+            run_asking(&mut command, script, into, limits, work)
+        } else {
+            run(&mut command, script, into, limits, work)
+        };
+        let ran = ran.map_err(|error| {
             if error.kind() == std::io::ErrorKind::NotFound {
                 Error::new("the program ssh is not installed: install the OpenSSH client")
             } else {
