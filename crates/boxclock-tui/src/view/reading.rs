@@ -5,6 +5,7 @@ use boxclock_core::code::Reading as CodeReading;
 use boxclock_core::decode::Place;
 use boxclock_core::event::EventRef;
 use boxclock_core::gather::recipe::Class;
+use boxclock_core::logbook::Story;
 use boxclock_core::report::sources::SourceOut;
 use ratatui::Frame;
 use ratatui::layout::Rect;
@@ -26,7 +27,16 @@ pub(super) fn draw(app: &App, frame: &mut Frame<'_>, area: Rect) {
                 pane.facts("found", &format!("{} events, Enter shows the first", code.count));
             }
         }
-        Step::Story => pane.paragraph("Write it down while it is fresh. Everything is optional, can be changed at any time, and opens the report.", Style::new()),
+        Step::Story => {
+            if let Some((key, label, hint)) = Story::FIELDS.get(app.list_cursor(Step::Story)) {
+                pane.paragraph(label, app.theme.strong());
+                pane.paragraph(hint, app.theme.faint());
+                // What the list has no room for.
+                pane.paragraph(app.story.get(key), Style::new());
+                pane.lines.push(Line::raw(""));
+            }
+            pane.paragraph("Write it down while it is fresh. Everything is optional, can be changed at any time, and opens the report.", app.theme.faint());
+        }
         Step::Cause => {
             pane.cause_hint();
             pane.pinned_event();
