@@ -99,6 +99,12 @@ impl TimeKnown {
     }
 }
 
+/// The clock of this machine, UTC nanoseconds.
+pub fn now() -> i64 {
+    let since = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap_or_default();
+    i64::try_from(since.as_nanos()).unwrap_or(i64::MAX)
+}
+
 /// `2026-04-12T02:31:07.442000000Z`: the form of the JSON contract.
 pub fn to_rfc3339(utc_ns: i64) -> String {
     let civil = Civil::from_ns(utc_ns);

@@ -96,12 +96,13 @@ pub struct Row {
 
 /// The moment that a case is about: what was gathered for, or the last severe event.
 pub fn moment(case: &Case, loaded: &Loaded) -> Option<Window> {
-    let sealed = case.seal.as_ref().and_then(|seal| seal.window.as_ref());
-    let sealed = sealed.and_then(|window| Some(Window { from: time_of(&window.from)?, to: time_of(&window.to)? }));
+    let sealed = case.seal.as_ref().and_then(|seal| seal.window.as_ref()?.window());
     let since = || {
         // What the story says is about the failure itself.
-        let at = human::moment(&case.story.since, &case.zone, i64::MAX / 2).ok()?;
-        Some(Window::around(at, 10 * MINUTE))
+        // "Yesterday" in a file says nothing about when that was: only what means the same at any time counts.
+        let at = |now| human::moment(&case.story.since, &case.zone, now).ok();
+        let moment = at(0).filter(|moment| at(i64::MAX / 2) == Some(*moment))?;
+        Some(Window::around(moment, 10 * MINUTE))
     };
     sealed.or_else(since).or_else(|| {
         let rows =

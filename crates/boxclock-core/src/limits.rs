@@ -36,11 +36,8 @@ pub const FILES: usize = 1_000_000;
 /// Bytes of the largest file that is gathered without a recipe that says otherwise.
 pub const GATHERED_BYTES: u64 = 256 << 30;
 
-/// Recipes, checks or rules of the user's own that are read from one folder.
-pub const OWN_RECIPES: usize = 1000;
-
-/// Own formats that are read from one folder.
-pub const OWN_FORMATS: usize = 1000;
+/// Formats, recipes, checks or rules of the user's own that are read from one folder.
+pub const OWN_FILES: usize = 1000;
 
 /// Bytes from which on an index of a source is kept: a smaller one is read anew as fast.
 pub const INDEX_MIN_BYTES: u64 = 1 << 20;

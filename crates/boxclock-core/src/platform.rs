@@ -127,6 +127,20 @@ pub fn cache_dir() -> Option<PathBuf> {
     base(etcetera::BaseStrategy::cache_dir)
 }
 
+/// The texts of the `*.toml` in a folder of the user's, in order of name, each with its path: recipes, checks, rules.
+pub fn toml_texts(folder: &Path) -> Vec<(String, io::Result<String>)> {
+    let name = |path: &Path| path.display().to_string();
+    let mut paths: Vec<PathBuf> = match std::fs::read_dir(folder) {
+        Ok(entries) => entries.flatten().map(|entry| entry.path()).collect(),
+        Err(error) if error.kind() == io::ErrorKind::NotFound => Vec::new(),
+        Err(error) => return vec![(name(folder), Err(error))],
+    };
+    paths.retain(|path| path.extension().is_some_and(|extension| extension == "toml"));
+    paths.sort();
+    paths.truncate(crate::limits::OWN_FILES);
+    paths.into_iter().map(|path| (name(&path), std::fs::read_to_string(&path))).collect()
+}
+
 /// The folder for what people set: `$XDG_CONFIG_HOME/boxclock`.
 pub fn config_dir() -> Option<PathBuf> {
     base(etcetera::BaseStrategy::config_dir)

@@ -115,6 +115,8 @@ pub struct Receiver {
     started: Instant,
 }
 
+/// Files of senders that are open at once.
+const SENDERS: usize = 512;
 /// How long a wait for data may keep from noticing that all should end.
 const TICK: Duration = Duration::from_millis(100);
 /// How long a sender may be silent.
@@ -228,10 +230,15 @@ impl Receiver {
     /// The file for a sender and a way of sending.
     fn file(&self, from: IpAddr, way: &'static str) -> io::Result<Output> {
         let mut files = self.files.lock().unwrap_or_else(PoisonError::into_inner);
+        // Addresses of datagrams can be made up: what is beyond shares one file.
+        let is_new = !files.contains_key(&(from, way));
+        let from = if is_new && files.len() >= SENDERS { IpAddr::from([0, 0, 0, 0]) } else { from };
         if let Some(file) = files.get(&(from, way)) {
             return Ok(Arc::clone(file));
         }
-        let label = self.options.labels.get(&from).cloned().unwrap_or_else(|| from.to_string().replace(':', "_"));
+        let unnamed =
+            || if from.is_unspecified() { "other-senders".into() } else { from.to_string().replace(':', "_") };
+        let label = self.options.labels.get(&from).cloned().unwrap_or_else(unnamed);
         let folder = self.options.into.join("hosts").join(label.replace(['/', '\\'], "_"));
         std::fs::create_dir_all(&folder)?;
         let file = File::options().create(true).append(true).open(folder.join(format!("syslog-{way}.log")))?;

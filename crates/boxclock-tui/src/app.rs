@@ -1,6 +1,6 @@
 //! The state of the application.
 
-use std::collections::{BTreeSet, HashMap, HashSet};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::path::PathBuf;
 use std::sync::Arc;
 
@@ -128,11 +128,26 @@ pub struct Reading {
     pub before: Vec<(Row, String)>,
 }
 
+/// A host and what its sources add up to.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct HostSums {
+    /// Its label.
+    pub host: String,
+    /// Sources.
+    pub sources: usize,
+    /// Their bytes.
+    pub bytes: u64,
+    /// Their events.
+    pub events: u64,
+    /// Files that are no logs.
+    pub others: usize,
+}
+
 /// A line of the Box view.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum BoxRow {
-    /// A host.
-    Host(String),
+    /// A host, with its sums.
+    Host(HostSums),
     /// A class of logs of a host.
     Class(String, Class),
     /// A source, by its place in [`App::sources`].
@@ -402,23 +417,33 @@ impl App {
 
     /// Puts hosts, classes, sources and findings into the order of the Box view.
     pub fn arrange_box(&mut self) {
-        let host_of = |source: &SourceOut| source.host.clone().unwrap_or_default();
-        let mut hosts: BTreeSet<String> = self.sources.iter().map(host_of).collect();
-        hosts.extend(self.box_state.cover.iter().map(|row| row.host.clone()));
-        hosts.extend(self.box_state.findings.iter().map(|finding| finding.host.clone()));
+        let mut hosts: BTreeMap<&str, (HostSums, BTreeMap<usize, Vec<usize>>)> = BTreeMap::new();
+        let place = |class: Class| Class::ALL.iter().position(|other| *other == class).unwrap_or(0);
+        for (index, source) in self.sources.iter().enumerate() {
+            let (sums, classes) = hosts.entry(source.host.as_deref().unwrap_or_default()).or_default();
+            sums.sources += 1;
+            sums.bytes += source.bytes;
+            sums.events += source.events;
+            classes.entry(place(self.class_of(source))).or_default().push(index);
+        }
+        for row in &self.box_state.cover {
+            hosts.entry(&row.host).or_default().1.entry(place(row.class)).or_default();
+        }
+        let mut findings: BTreeMap<&str, Vec<usize>> = BTreeMap::new();
+        for (index, finding) in self.box_state.findings.iter().enumerate() {
+            hosts.entry(&finding.host).or_default();
+            findings.entry(&finding.host).or_default().push(index);
+        }
+        for document in self.case.documents.iter() {
+            hosts.entry(&document.host).or_default().0.others += 1;
+        }
         let mut rows = Vec::new();
-        for host in hosts {
-            rows.push(BoxRow::Host(host.clone()));
-            let findings = self.box_state.findings.iter().enumerate().filter(|(_, finding)| finding.host == host);
-            rows.extend(findings.map(|(index, _)| BoxRow::Finding(index)));
-            for class in Class::ALL {
-                let of_class = |source: &SourceOut| host_of(source) == host && self.class_of(source) == class;
-                let mut sources = self.sources.iter().enumerate().filter(|(_, source)| of_class(source)).peekable();
-                let cover = self.box_state.cover.iter().any(|row| row.host == host && row.class == class);
-                if sources.peek().is_some() || cover {
-                    rows.push(BoxRow::Class(host.clone(), class));
-                    rows.extend(sources.map(|(index, _)| BoxRow::Source(index)));
-                }
+        for (host, (sums, classes)) in hosts {
+            rows.push(BoxRow::Host(HostSums { host: host.to_owned(), ..sums }));
+            rows.extend(findings.remove(host).unwrap_or_default().into_iter().map(BoxRow::Finding));
+            for (class, sources) in classes {
+                rows.push(BoxRow::Class(host.to_owned(), Class::ALL[class]));
+                rows.extend(sources.into_iter().map(BoxRow::Source));
             }
         }
         rows.extend((0..self.case.left_out.len()).map(BoxRow::LeftOut));
@@ -429,7 +454,7 @@ impl App {
     pub fn chosen_host(&self) -> Option<String> {
         let name = match self.step {
             Step::Box => match self.chosen_box_row()? {
-                BoxRow::Host(host) | BoxRow::Class(host, _) => host.clone(),
+                BoxRow::Host(HostSums { host, .. }) | BoxRow::Class(host, _) => host.clone(),
                 BoxRow::Source(index) => self.sources.get(*index)?.host.clone()?,
                 BoxRow::Finding(index) => self.box_state.findings.get(*index)?.host.clone(),
                 BoxRow::LeftOut(_) => return None,
@@ -478,9 +503,6 @@ impl App {
     pub fn refresh(&mut self) {
         self.sources = sources(&self.case, &self.loaded);
         self.arrange_box();
-        if self.loaded.complete {
-            self.jobs.box_state(Arc::clone(&self.case), self.loaded.clone());
-        }
         self.codes = codes(&self.loaded);
         self.pinned = self.pins.iter().filter_map(|pin| self.row_of_pin(pin)).map(|row| row.0).collect();
         if self.step == Step::Report {

@@ -67,6 +67,9 @@ fn take_loaded(app: &mut App, loaded: Loaded) {
         follow_anchor(app);
     }
     app.refresh();
+    if app.loaded.complete {
+        app.jobs.box_state(Arc::clone(&app.case), app.loaded.clone());
+    }
     ask_for_view(app);
 }
 

@@ -3,10 +3,9 @@
 use std::fs::File;
 use std::io::{self, BufWriter, Write};
 use std::path::PathBuf;
-use std::time::{SystemTime, UNIX_EPOCH};
 
 use boxclock_core::case::{Case, LeftOut, Loaded, Options, Source};
-use boxclock_core::clock::{Zone, human};
+use boxclock_core::clock::{Zone, human, now};
 use boxclock_core::code::{self, Platform};
 use boxclock_core::format;
 use boxclock_core::logbook::Logbook;
@@ -293,11 +292,6 @@ fn explain(arguments: &args::Code) -> Ended {
     }
     out.flush()?;
     if none { Err(Failure::Because("none of these is a code".into())) } else { Ok(outcome) }
-}
-
-fn now() -> i64 {
-    let since = SystemTime::now().duration_since(UNIX_EPOCH);
-    since.ok().and_then(|since| i64::try_from(since.as_nanos()).ok()).unwrap_or(0)
 }
 
 fn report(arguments: &args::Report) -> Ended {

@@ -421,6 +421,11 @@ fn redacting_and_slimming() {
         assert!(!bytes.contains(secret), "{secret} in {bytes}");
     }
     assert_eq!(home.run(&["events", "y.box.zip"]).json().len(), 3);
+    let sealed = seal(&home.path("y.box.zip")).to_string();
+    assert!(
+        !sealed.contains("\"gw\"") && !sealed.contains("hosts/gw/"),
+        "the label of the host is in the seal: {sealed}"
+    );
     let rules = seal(&home.path("y.box.zip"))["redaction"]["rules"].to_string();
     assert!(rules.contains("\"mail\"") && rules.contains("\"address\""), "{rules}");
     assert_eq!(std::fs::read(home.path("x.box.zip")).unwrap(), before, "the original stays as it is");

@@ -17,7 +17,7 @@
 //! when the facts were gathered), and `FIELD present` or `FIELD missing`. All of a check's conditions must hold for the
 //! same object.
 
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
@@ -27,7 +27,7 @@ use crate::case::Case;
 use crate::clock::{DAY, human};
 use crate::gather::recipe::Class;
 use crate::gather::{Window, time_of};
-use crate::{Error, Result, limits, platform};
+use crate::{Error, Result, platform};
 
 /// How bad a finding is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
@@ -247,8 +247,11 @@ impl Checks {
     /// Those that ship with the program and those of the user.
     pub fn load() -> Self {
         let mut checks = Self::shipped();
-        if let Some(folder) = Self::folder() {
-            checks.add_folder(&folder);
+        for (file, text) in Self::folder().map_or(Vec::new(), |folder| platform::toml_texts(&folder)) {
+            match text {
+                Ok(text) => checks.add(&file, &text),
+                Err(error) => checks.wrong.push((file, error.to_string())),
+            }
         }
         checks
     }
@@ -263,19 +266,6 @@ impl Checks {
         let mut checks = Self::default();
         checks.add("machine.toml", SHIPPED);
         checks
-    }
-
-    fn add_folder(&mut self, folder: &Path) {
-        let Ok(entries) = std::fs::read_dir(folder) else { return };
-        let mut paths: Vec<PathBuf> = entries.flatten().map(|entry| entry.path()).collect();
-        paths.retain(|path| path.extension().is_some_and(|extension| extension == "toml"));
-        paths.sort();
-        for path in paths.iter().take(limits::OWN_RECIPES) {
-            match std::fs::read_to_string(path) {
-                Ok(text) => self.add(&path.display().to_string(), &text),
-                Err(error) => self.wrong.push((path.display().to_string(), error.to_string())),
-            }
-        }
     }
 
     /// Adds the checks of a file; one with the name of another takes its place.
@@ -352,8 +342,7 @@ fn run(
 /// Runs checks over all facts of a case, worst first; with what could not be read.
 pub fn findings(case: &Case, checks: &Checks) -> (Vec<Finding>, Vec<(String, String)>) {
     const MOST_BYTES: u64 = 256 << 20;
-    let sealed = case.seal.as_ref().and_then(|seal| seal.window.as_ref());
-    let window = sealed.and_then(|window| Some(Window { from: time_of(&window.from)?, to: time_of(&window.to)? }));
+    let window = case.seal.as_ref().and_then(|seal| seal.window.as_ref()?.window());
     let mut all = Vec::new();
     let mut wrong = Vec::new();
     let of_facts = |name: &str| name.rsplit('/').next() == Some(super::FACTS_NAME);

@@ -28,7 +28,7 @@ use super::{Fit, Head, Hint, LineFormat, Record, body_text};
 use crate::clock::forms::{self, DateOrder};
 use crate::clock::{Civil, Stamp};
 use crate::severity::Severity;
-use crate::{Error, Result, limits};
+use crate::{Error, Result, limits, platform};
 
 /// A format read from a file of the user.
 #[derive(Debug)]
@@ -252,16 +252,11 @@ impl LineFormat for OwnFormat {
 pub fn load_own(folder: &Path) -> (Vec<&'static dyn LineFormat>, Vec<(String, String)>) {
     let mut formats: Vec<&'static dyn LineFormat> = Vec::new();
     let mut wrong = Vec::new();
-    let Ok(entries) = std::fs::read_dir(folder) else { return (formats, wrong) };
-    let mut paths: Vec<_> = entries.flatten().map(|entry| entry.path()).collect();
-    paths.retain(|path| path.extension().is_some_and(|extension| extension == "toml"));
-    paths.sort();
-    for path in paths.iter().take(limits::OWN_FORMATS) {
-        let read = std::fs::read_to_string(path).map_err(|error| Error::new(error.to_string()));
-        match read.and_then(|text| OwnFormat::parse(&text)) {
+    for (file, text) in platform::toml_texts(folder) {
+        match text.map_err(|error| Error::new(error.to_string())).and_then(|text| OwnFormat::parse(&text)) {
             // Formats are few and read once a start: they live as long as the program.
             Ok(format) => formats.push(Box::leak(Box::new(format))),
-            Err(error) => wrong.push((path.display().to_string(), error.to_string())),
+            Err(error) => wrong.push((file, error.to_string())),
         }
     }
     (formats, wrong)

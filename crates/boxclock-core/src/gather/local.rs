@@ -88,14 +88,13 @@ pub(super) fn recipe_files<'r>(
         let parts: Vec<&str> = name.split('/').filter(|part| !part.is_empty()).collect();
         globs.iter().any(|glob| glob.leads_through(&parts))
     })?;
+    let matchers = Matchers::new(recipes);
     // What cannot be read but no recipe would take is not missed.
     left_out.retain(|left| {
         let name = below(root, Path::new(&left.path));
         let parts: Vec<&str> = name.split('/').collect();
-        globs.iter().any(|glob| glob.leads_through(&parts))
-            || recipes.iter().any(|recipe| recipe.entry_for(&name).is_some())
+        globs.iter().any(|glob| glob.leads_through(&parts)) || matchers.entry_for(&name).is_some()
     });
-    let matchers = Matchers::new(recipes);
     let found = files.into_iter().filter_map(|file| {
         let below = below(root, &file.path);
         let by = matchers.entry_for(&below)?;

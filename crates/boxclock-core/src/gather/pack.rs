@@ -280,13 +280,16 @@ fn put(writer: &mut BoxWriter, ready: Ready, seal: &mut Seal, work: &Work) -> Re
             // What is written while it is copied is not waited for.
             (writer.add(&file.member, &mut from.take(len_bytes), (is_packed, u64::MAX), work)?, None)
         }
-        Some(part) => match copy_of_part(part, &mut from) {
+        Some(part) => match copy_of_part(part, &mut from, work) {
             Ok((mut from, mut cut)) => {
                 cut.first = part.span.map(|(first, _)| clock::to_rfc3339(first));
                 cut.last = part.span.map(|(_, last)| clock::to_rfc3339(last));
                 (writer.add(&file.member, &mut from, (false, file.most_bytes), work)?, Some(cut))
             }
-            Err(error) => (Err(error.to_string()), None),
+            Err(error) => {
+                work.check()?;
+                (Err(error.to_string()), None)
+            }
         },
     };
     match added {
@@ -317,11 +320,11 @@ fn is_packed(file: &mut File) -> bool {
 }
 
 /// The head and the part of a text, and what is noted about it. The original is read once for its hash.
-fn copy_of_part(part: &CutPart, original: &mut File) -> io::Result<(Box<dyn Read>, Cut)> {
+fn copy_of_part(part: &CutPart, original: &mut File, work: &Work) -> io::Result<(Box<dyn Read>, Cut)> {
     let (original_size, original_sha256) =
-        copy_hashed(original, &mut io::sink(), u64::MAX, &Work::default()).map_err(|error| match error {
+        copy_hashed(original, &mut io::sink(), u64::MAX, work).map_err(|error| match error {
             CopyError::Read(error) | CopyError::Write(error) => error,
-            CopyError::TooLarge | CopyError::Cancelled => io::Error::other("changed while it was read"),
+            CopyError::TooLarge | CopyError::Cancelled => io::Error::other("cancelled"),
         })?;
     let cut = Cut {
         original_size,

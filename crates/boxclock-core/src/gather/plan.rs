@@ -10,12 +10,12 @@ use super::recipe::{Class, Command, Files, Matchers, Recipe, Recipes, System};
 use super::remote::Remote;
 use super::seal::{Mark, SealedHost, Unreadable};
 use super::window::Window;
-use crate::case::{FileFound, LeftOut, Options};
+use crate::case::{LeftOut, Options, find_files};
 use crate::clock::human;
 use crate::container::{self, Kind};
 use crate::logbook::Story;
 use crate::work::Work;
-use crate::{Error, Result, clock, limits, platform};
+use crate::{Result, clock, limits, platform};
 
 /// What to put into a box, and how.
 #[derive(Clone, Debug, Default)]
@@ -250,14 +250,14 @@ impl Planner<'_> {
 
     /// What recipes find in an archive that somebody else made. Its root may stand below one or more folders.
     fn archive(&mut self, label: &str, path: &Path, kind: Kind, work: &Work) -> Result<()> {
-        let data = std::fs::metadata(path).map_err(|error| Error::at(path, "cannot read", error))?;
-        let modified = data.modified().ok().and_then(|time| time.duration_since(std::time::UNIX_EPOCH).ok());
-        let modified = modified.and_then(|since| i64::try_from(since.as_nanos()).ok()).unwrap_or(0);
-        let name = path.display().to_string();
-        let file = FileFound { path: path.to_path_buf(), name, modified, len_bytes: data.len() };
+        let mut left_out = Vec::new();
+        let Some(file) = find_files(path, &mut left_out)?.pop() else {
+            self.leave_out(label, left_out);
+            return Ok(());
+        };
         let opened = container::open(&file, kind, &self.options.reading.passwords, work)?;
         let options = self.options;
-        let prefix_bytes = path.display().to_string().len() + 1;
+        let prefix_bytes = file.name.len() + 1;
         let names: Vec<(String, &container::Member)> = opened
             .members
             .iter()
@@ -282,7 +282,7 @@ impl Planner<'_> {
             .map(|recipe| recipe.name.clone())
             .collect();
         let recipes: Vec<&Recipe> = chosen.iter().filter_map(|name| options.known.by_name(name).ok()).collect();
-        let mut left_out = opened.left_out;
+        left_out.extend(opened.left_out);
         if recipes.is_empty() {
             let reason = "no recipe fits what is in it: gather it without --recipe to take it as it is".to_owned();
             left_out.push(LeftOut { path: path.display().to_string(), reason });

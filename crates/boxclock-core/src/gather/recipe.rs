@@ -13,10 +13,10 @@
 
 use std::path::{Path, PathBuf};
 
-use globset::{GlobBuilder, GlobMatcher};
+use globset::{Glob, GlobBuilder, GlobMatcher, GlobSet, GlobSetBuilder};
 use serde::{Deserialize, Serialize};
 
-use crate::{Error, Result, limits, platform};
+use crate::{Error, Result, platform};
 
 /// What a file is for.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
@@ -61,11 +61,6 @@ impl Class {
             Self::Facts => "facts",
             Self::Counters => "counters",
         }
-    }
-
-    /// The class of a name.
-    pub fn parse(name: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|class| class.name() == name)
     }
 
     /// Whether a box should cover the moment with it: files that are not written over time need not.
@@ -243,18 +238,15 @@ impl Recipe {
     pub fn fits(&self, exists: impl Fn(&str) -> bool) -> bool {
         self.detect.iter().any(|sign| exists(sign))
     }
-
-    /// The files entry that a path below the root (with `/`) belongs to.
-    pub fn entry_for(&self, path: &str) -> Option<&Files> {
-        let matches = |glob: &String| glob_of(glob, self.system).is_ok_and(|glob| glob.is_match(path));
-        self.files.iter().find(|files| files.paths.iter().any(matches) && !files.except.iter().any(matches))
-    }
 }
 
 /// A matcher for a glob below a root.
 pub(super) fn glob_of(glob: &str, system: System) -> std::result::Result<GlobMatcher, globset::Error> {
-    let built = GlobBuilder::new(glob).literal_separator(true).case_insensitive(system == System::Windows).build()?;
-    Ok(built.compile_matcher())
+    Ok(built(glob, system)?.compile_matcher())
+}
+
+fn built(glob: &str, system: System) -> std::result::Result<Glob, globset::Error> {
+    GlobBuilder::new(glob).literal_separator(true).case_insensitive(system == System::Windows).build()
 }
 
 impl Recipes {
@@ -283,20 +275,10 @@ impl Recipes {
 
     /// Adds the `*.toml` of a folder, if there is one.
     pub fn add_folder(&mut self, folder: &Path) {
-        if !folder.is_dir() {
-            return;
-        }
-        let mut files = match std::fs::read_dir(folder) {
-            Ok(entries) => entries.filter_map(|entry| Some(entry.ok()?.path())).collect::<Vec<_>>(),
-            Err(error) => return self.wrong.push((folder.display().to_string(), error.to_string())),
-        };
-        files.retain(|path| path.extension().is_some_and(|extension| extension == "toml"));
-        files.sort();
-        for path in files.iter().take(limits::OWN_RECIPES) {
-            let name = path.display().to_string();
-            match std::fs::read_to_string(path) {
-                Ok(text) => self.add(&name, &text),
-                Err(error) => self.wrong.push((name, error.to_string())),
+        for (file, text) in platform::toml_texts(folder) {
+            match text {
+                Ok(text) => self.add(&file, &text),
+                Err(error) => self.wrong.push((file, error.to_string())),
             }
         }
     }
@@ -329,28 +311,38 @@ impl Recipes {
     }
 }
 
-/// The globs of recipes, compiled once.
-pub(crate) struct Matchers<'r>(Vec<(&'r Recipe, &'r Files, Vec<GlobMatcher>, Vec<GlobMatcher>)>);
+/// The globs of recipes, compiled once into one automaton: a case may have very many files.
+pub(crate) struct Matchers<'r> {
+    rows: Vec<(&'r Recipe, &'r Files)>,
+    all: GlobSet,
+    /// For each glob: its row, and whether it leaves out.
+    of: Vec<(usize, bool)>,
+}
 
 impl<'r> Matchers<'r> {
     pub(crate) fn new(recipes: &[&'r Recipe]) -> Self {
-        let compile = |globs: &[String], system: System| -> Vec<GlobMatcher> {
-            globs.iter().filter_map(|glob| glob_of(glob, system).ok()).collect()
-        };
-        let rows = recipes.iter().flat_map(|recipe| {
-            recipe.files.iter().map(move |files| {
-                (*recipe, files, compile(&files.paths, recipe.system), compile(&files.except, recipe.system))
-            })
-        });
-        Self(rows.collect())
+        let rows: Vec<(&Recipe, &Files)> =
+            recipes.iter().flat_map(|recipe| recipe.files.iter().map(move |files| (*recipe, files))).collect();
+        let (mut all, mut of) = (GlobSetBuilder::new(), Vec::new());
+        for (row, (recipe, files)) in rows.iter().enumerate() {
+            let globs =
+                files.paths.iter().map(|glob| (glob, false)).chain(files.except.iter().map(|glob| (glob, true)));
+            for (glob, leaves_out) in globs {
+                // Recipes are checked when they are read: each is a good glob.
+                if let Ok(glob) = built(glob, recipe.system) {
+                    all.add(glob);
+                    of.push((row, leaves_out));
+                }
+            }
+        }
+        Self { rows, all: all.build().unwrap_or_default(), of }
     }
 
     /// The first entry that takes a path below the root.
     pub(crate) fn entry_for(&self, below: &str) -> Option<(&'r Recipe, &'r Files)> {
-        let row = self.0.iter().find(|(_, _, paths, except)| {
-            paths.iter().any(|glob| glob.is_match(below)) && !except.iter().any(|glob| glob.is_match(below))
-        });
-        row.map(|(recipe, files, _, _)| (*recipe, *files))
+        let hits: Vec<(usize, bool)> = self.all.matches(below).into_iter().map(|glob| self.of[glob]).collect();
+        let taken = hits.iter().filter(|(row, leaves_out)| !leaves_out && !hits.contains(&(*row, true)));
+        taken.map(|(row, _)| *row).min().map(|row| self.rows[row])
     }
 
     /// What a file is for, by its path below its root (or its whole path).

@@ -9,8 +9,9 @@ use std::fs::File;
 use std::io::{BufRead, BufReader, Read, Write};
 use std::path::{Path, PathBuf};
 
-use regex::bytes::{Captures, Regex, RegexBuilder};
+use regex::bytes::{Regex, RegexBuilder};
 use serde::Deserialize;
+use serde_json::Value;
 use sha2::{Digest, Sha256};
 
 use super::pack::{self, BoxWriter, free_name};
@@ -88,14 +89,10 @@ impl Rules {
         let mut rules = Self::default();
         rules.add("redaction.toml", SHIPPED);
         let folder = platform::config_dir().map(|folder| folder.join("redaction"));
-        let entries = folder.and_then(|folder| std::fs::read_dir(folder).ok());
-        let mut paths: Vec<PathBuf> = entries.into_iter().flatten().flatten().map(|entry| entry.path()).collect();
-        paths.retain(|path| path.extension().is_some_and(|extension| extension == "toml"));
-        paths.sort();
-        for path in paths.iter().take(limits::OWN_RECIPES) {
-            match std::fs::read_to_string(path) {
-                Ok(text) => rules.add(&path.display().to_string(), &text),
-                Err(error) => rules.wrong.push((path.display().to_string(), error.to_string())),
+        for (file, text) in folder.map_or(Vec::new(), |folder| platform::toml_texts(&folder)) {
+            match text {
+                Ok(text) => rules.add(&file, &text),
+                Err(error) => rules.wrong.push((file, error.to_string())),
             }
         }
         rules
@@ -215,27 +212,29 @@ impl<'r> Redactor<'r> {
         let mut text = text.to_vec();
         for (index, rule) in self.rules.iter().enumerate() {
             let mut found: Vec<Vec<u8>> = Vec::new();
-            let this = &*self;
-            let replaced = rule.pattern.replace_all(&text, |captures: &Captures<'_>| {
-                let whole = &captures[0];
-                let start = captures.get(0).map_or(0, |group| group.start());
-                let value = captures.name("value").or_else(|| captures.get(0));
-                let Some(value) = value else { return whole.to_vec() };
-                if !rule.applies(value.as_bytes()) {
-                    return whole.to_vec();
+            let mut out = Vec::new();
+            let (mut copied, mut from) = (0, 0);
+            while let Some(captures) = rule.pattern.captures_at(&text, from) {
+                let Some(value) = captures.name("value").or_else(|| captures.get(0)) else { break };
+                // What stands behind a value may be what stands before the next one.
+                from = value.end().max(from + 1);
+                if rule.applies(value.as_bytes()) && value.start() >= copied {
+                    out.extend_from_slice(&text[copied..value.start()]);
+                    out.extend_from_slice(self.replacement(rule, value.as_bytes()).as_bytes());
+                    // A value over several lines leaves as many behind: places of others are lines too.
+                    out.extend(value.as_bytes().iter().filter(|byte| **byte == b'\n'));
+                    found.push(value.as_bytes().to_ascii_lowercase());
+                    copied = value.end();
                 }
-                found.push(value.as_bytes().to_ascii_lowercase());
-                let mut out = whole[..value.start() - start].to_vec();
-                out.extend_from_slice(this.replacement(rule, value.as_bytes()).as_bytes());
-                // A value over several lines leaves as many behind: places of others are lines too.
-                out.extend(value.as_bytes().iter().filter(|byte| **byte == b'\n'));
-                out.extend_from_slice(&whole[value.end() - start..]);
-                out
-            });
+                if from > text.len() {
+                    break;
+                }
+            }
             if found.is_empty() {
                 continue;
             }
-            text = replaced.into_owned();
+            out.extend_from_slice(&text[copied..]);
+            text = out;
             for value in found {
                 let seen = &mut self.seen[index];
                 if seen.len() < VALUES || seen.contains_key(&value) {
@@ -324,8 +323,9 @@ pub fn hand_on(options: &HandOn, rules: &[Rule], key: [u8; 32], work: &Work) -> 
     if let Some(into) = &options.into {
         free_name(into)?;
     }
-    let OpenBox { mut seal, story, files, left_out, .. } = unpack(&options.from, work)?;
-    if let Some(damaged) = left_out.iter().find(|left| !left.reason.starts_with("could not be gathered")) {
+    let OpenBox { mut seal, story, files, left_out, formats } = unpack(&options.from, work)?;
+    // What could not be gathered stands in the seal, at the end of this list; anything before is damage.
+    if let Some(damaged) = left_out.first().filter(|_| left_out.len() > seal.unreadable.len()) {
         return Err(Error::new(format!("{}: {}: a damaged box is not handed on", damaged.path, damaged.reason)));
     }
     let of = hex(&Sha256::digest(serde_json::to_vec(&seal).unwrap_or_default()));
@@ -345,8 +345,7 @@ pub fn hand_on(options: &HandOn, rules: &[Rule], key: [u8; 32], work: &Work) -> 
         let Some(sealed) = seal.files.iter().find(|sealed| sealed.path == file.name).cloned() else { continue };
         if !options.only.is_empty() && !options.only.contains(&file.name) {
             let reason = "not chosen for this box".to_owned();
-            let origin = redacted_text(&mut redactor, &sealed.origin);
-            handed.left_out.push(Unreadable { origin, host: host.clone(), reason, class: sealed.class });
+            handed.left_out.push(Unreadable { origin: sealed.origin, host: host.clone(), reason, class: sealed.class });
             work.advance(file.len_bytes);
             continue;
         }
@@ -354,14 +353,14 @@ pub fn hand_on(options: &HandOn, rules: &[Rule], key: [u8; 32], work: &Work) -> 
             Part::Whole => None,
             Part::Cut(part) => Some(part),
             Part::Outside(reason) => {
-                let (origin, reason) = (redacted_text(&mut redactor, &sealed.origin), reason.clone());
+                let (origin, reason) = (sealed.origin, reason.clone());
                 handed.left_out.push(Unreadable { origin, host: host.clone(), reason, class: sealed.class });
                 continue;
             }
         };
         match redact_file(file, &mut redactor, (options.keep_binary, part), work)? {
             Err(reason) => {
-                let origin = redacted_text(&mut redactor, &sealed.origin);
+                let origin = sealed.origin;
                 handed.left_out.push(Unreadable { origin, host: host.clone(), reason, class: sealed.class });
             }
             Ok(mut redacted) => {
@@ -369,7 +368,6 @@ pub fn hand_on(options: &HandOn, rules: &[Rule], key: [u8; 32], work: &Work) -> 
                 let Some(writer) = &mut writer else { continue };
                 let added = writer.add(&path, &mut redacted, (false, u64::MAX), work)?;
                 let (size, sha256) = added.map_err(|reason| Error::new(format!("{}: {reason}", file.name)))?;
-                let origin = redacted_text(&mut redactor, &sealed.origin);
                 // A cut's hash is of what was not handed on; it stays as evidence.
                 let cut = part.map(|part| Cut {
                     original_size: sealed.size,
@@ -379,33 +377,32 @@ pub fn hand_on(options: &HandOn, rules: &[Rule], key: [u8; 32], work: &Work) -> 
                     to_byte: part.to,
                     ..Cut::default()
                 });
-                kept.push(SealedFile { path, size, sha256, origin, cut: cut.or(sealed.cut.clone()), ..sealed });
+                kept.push(SealedFile { size, sha256, cut: cut.or(sealed.cut.clone()), ..sealed });
             }
         }
     }
     handed.files = kept.len();
+    for format in seal.files.iter().filter(|file| super::is_own_format(&file.path)) {
+        let path = formats.join(format.path.trim_start_matches("formats/"));
+        let Some(writer) = &mut writer else { continue };
+        let mut text = platform::open_regular(&path).map_err(|error| Error::at(&path, "cannot read", error))?;
+        let added = writer.add(&format.path, &mut text, (false, u64::MAX), work)?;
+        let (size, sha256) = added.map_err(|reason| Error::new(format!("{}: {reason}", format.path)))?;
+        kept.push(SealedFile { size, sha256, ..format.clone() });
+    }
     let text = serde_json::to_string_pretty(&story).map_err(|error| Error::caused("cannot write the story", error))?;
     let story = redacted_text(&mut redactor, &text);
-    for left in &mut seal.unreadable {
-        left.origin = redacted_text(&mut redactor, &left.origin);
-        left.reason = redacted_text(&mut redactor, &left.reason);
-    }
-    seal.outside.iter_mut().for_each(|left| left.origin = redacted_text(&mut redactor, &left.origin));
-    for command in &mut seal.commands {
-        command.run.iter_mut().for_each(|word| *word = redacted_text(&mut redactor, word));
-        command.note = redacted_text(&mut redactor, &command.note);
-        let path = command.path.take().map(|path| redacted_text(&mut redactor, &path));
-        command.path = path.filter(|path| kept.iter().any(|file| file.path == *path));
-    }
-    for host in &mut seal.hosts {
-        host.label = redacted_text(&mut redactor, &host.label);
-        host.origin = host.origin.take().map(|origin| redacted_text(&mut redactor, &origin));
-    }
-    for file in &mut kept {
-        file.host = redacted_text(&mut redactor, &file.host);
-    }
     seal.unreadable.extend(handed.left_out.iter().cloned());
     seal.files = kept;
+    for command in &mut seal.commands {
+        let is_kept = |path: &String| seal.files.iter().any(|file| file.path == *path);
+        command.path = command.path.take().filter(is_kept);
+    }
+    // All of its texts at once, so that no field is forgotten: labels, places, reasons, arguments, marks.
+    let value =
+        serde_json::to_value(&seal).and_then(|value| serde_json::from_value(redacted_value(&mut redactor, value)));
+    seal = value.map_err(|error| Error::caused("cannot write the seal", error))?;
+    handed.left_out.iter_mut().for_each(|left| left.origin = redacted_text(&mut redactor, &left.origin));
     handed.applied = redactor.applied();
     handed.samples = redactor.samples(5);
     if let Some(mut writer) = writer {
@@ -437,6 +434,18 @@ fn parts_of(
     });
     let reading = Options { zone: seal.zone.as_deref().and_then(|zone| Zone::parse(zone).ok()), ..Options::default() };
     window::parts(&looked.collect::<Vec<_>>(), window, reading, work)
+}
+
+/// A value of JSON with all its texts redacted; the names of members stay.
+fn redacted_value(redactor: &mut Redactor<'_>, value: Value) -> Value {
+    match value {
+        Value::String(text) => Value::String(redacted_text(redactor, &text)),
+        Value::Array(list) => list.into_iter().map(|item| redacted_value(redactor, item)).collect(),
+        Value::Object(members) => {
+            members.into_iter().map(|(name, item)| (name, redacted_value(redactor, item))).collect()
+        }
+        other => other,
+    }
 }
 
 fn redacted_text(redactor: &mut Redactor<'_>, text: &str) -> String {
@@ -565,8 +574,13 @@ fn redact_export(
             out.write_all(&redactor.bytes(&line))?;
             continue;
         }
-        let mut length = [0; 8];
-        from.read_exact(&mut length)?;
+        let mut length = Vec::new();
+        from.by_ref().take(8).read_to_end(&mut length)?;
+        let Some(length) = length.first_chunk::<8>().copied() else {
+            // Cut off inside the length: what there is goes along.
+            out.write_all(&line)?;
+            return out.write_all(&length);
+        };
         let mut value = Vec::new();
         from.by_ref().take(u64::from_le_bytes(length).min(MOST_BYTES)).read_to_end(&mut value)?;
         work.advance(8 + value.len() as u64);
@@ -640,6 +654,30 @@ mod tests {
         let (text, applied) = redacted(key);
         assert!(!text.contains("MIIEow") && !text.contains("IBAAK"), "{text}");
         assert_eq!((text.lines().count(), applied[0].rule.as_str()), (6, "key"));
+    }
+
+    #[test]
+    fn neighbours_share_what_stands_between_them() {
+        let mut rules = Rules::default();
+        rules.add_words("host", "hosts", &["dose-gw".into()]);
+        let mut redactor = Redactor::new(&rules.good, [0; 32]);
+        let text = String::from_utf8(redactor.bytes(b"dose-gw dose-gw,dose-gw")).unwrap();
+        assert_eq!((text.matches("[host-").count(), text.contains("dose-gw")), (3, false), "{text}");
+    }
+
+    #[test]
+    fn a_journal_export_keeps_its_framing() {
+        let rules = rules();
+        let mut redactor = Redactor::new(&rules.good, [0; 32]);
+        let export = b"PRIORITY=3\nMESSAGE\n\x18\0\0\0\0\0\0\0a@saltmere.example\n\ntwo!\n_PID=7\n\n";
+        let mut out = Vec::new();
+        redact_export(&mut &export[..], &mut out, &mut redactor, &Work::default()).unwrap();
+        let length = u64::from_le_bytes(*out[19..].first_chunk::<8>().unwrap()) as usize;
+        assert!(out[27..27 + length].ends_with(b"\n\ntwo!") && out[27..].starts_with(b"[mail-"), "{out:?}");
+        assert_eq!(&out[27 + length..], b"\n_PID=7\n\n");
+        for cut in 0..export.len() {
+            redact_export(&mut &export[..cut], &mut Vec::new(), &mut redactor, &Work::default()).unwrap();
+        }
     }
 
     #[test]

@@ -9,13 +9,13 @@ use std::fs::File;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::sync::OnceLock;
-use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
+use std::time::{Duration, Instant};
 
 use super::command::{Ran, run, run_asking};
 use super::local::Found;
 use super::recipe::{Matchers, Recipe};
 use crate::case::{FileFound, LeftOut};
-use crate::clock::SECOND;
+use crate::clock::{SECOND, now};
 use crate::work::Work;
 use crate::{Error, Result, limits};
 
@@ -76,11 +76,6 @@ fn parse_address(address: &str) -> Result<(String, Option<u16>, String)> {
 /// A word for a POSIX shell.
 fn quoted(text: &str) -> String {
     format!("'{}'", text.replace('\'', "'\\''"))
-}
-
-fn now() -> i64 {
-    let since = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
-    i64::try_from(since.as_nanos()).unwrap_or(i64::MAX)
 }
 
 impl Remote {

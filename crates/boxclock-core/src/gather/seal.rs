@@ -3,6 +3,7 @@
 use serde::{Deserialize, Serialize};
 
 use super::recipe::Class;
+use super::window::Window;
 use crate::clock::{Zone, scan};
 
 /// The version of the seal's shape.
@@ -53,6 +54,13 @@ pub struct SealedWindow {
     pub from: String,
     /// Its end.
     pub to: String,
+}
+
+impl SealedWindow {
+    /// The span, if both ends are times.
+    pub fn window(&self) -> Option<Window> {
+        Some(Window { from: time_of(&self.from)?, to: time_of(&self.to)? })
+    }
 }
 
 /// A host in a seal.

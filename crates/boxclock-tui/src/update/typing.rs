@@ -118,11 +118,6 @@ pub(super) fn set_filter(app: &mut App, text: &str) {
     }
 }
 
-fn now() -> i64 {
-    let since = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap_or_default();
-    i64::try_from(since.as_nanos()).unwrap_or(i64::MAX)
-}
-
 /// The rows of the key table that the finder offers for a text: each word must occur.
 pub fn offered(text: &str) -> Vec<&'static Binding> {
     let words: Vec<String> = text.to_lowercase().split_whitespace().map(str::to_owned).collect();
@@ -171,7 +166,7 @@ fn accept(app: &mut App, prompt: &Prompt, text: &str) {
         }
         Prompt::Field(key) => {
             // Moments are shown back in full, so that nobody takes one for another.
-            let text = Story::in_full(key, text, &app.zone, now());
+            let text = Story::in_full(key, text, &app.zone, boxclock_core::clock::now());
             app.logbook.set_story(key, &text).map(|()| {
                 app.undo.push(Undo::Field(key, app.story.get(key).to_owned()));
                 app.story.set(key, text);

@@ -14,7 +14,7 @@ use unicode_width::UnicodeWidthStr;
 
 use super::text::{bytes, fit, grouped};
 use super::{list, row};
-use crate::app::{App, BoxRow};
+use crate::app::{App, BoxRow, HostSums};
 use crate::theme::Hue;
 use crate::update::is_off;
 
@@ -37,7 +37,7 @@ pub(super) fn draw(app: &App, frame: &mut Frame<'_>, area: Rect) {
     let header = vec![Line::styled(head, app.theme.faint())];
     list(app, frame, area, header, |index, chosen| {
         let spans = match &app.box_rows[index] {
-            BoxRow::Host(host) => host_line(app, host, width),
+            BoxRow::Host(sums) => host_line(app, sums, width),
             BoxRow::Class(host, class) => class_line(app, host, *class, width),
             BoxRow::Source(index) => source_line(app, &app.sources[*index], (width, format, wide)),
             BoxRow::Finding(index) => {
@@ -60,18 +60,14 @@ pub(super) fn draw(app: &App, frame: &mut Frame<'_>, area: Rect) {
     });
 }
 
-fn host_line(app: &App, host: &str, width: usize) -> Vec<Span<'static>> {
-    let of_host = |source: &&SourceOut| source.host.as_deref().unwrap_or_default() == host;
-    let sources: Vec<&SourceOut> = app.sources.iter().filter(of_host).collect();
-    let size: u64 = sources.iter().map(|source| source.bytes).sum();
-    let events: u64 = sources.iter().map(|source| source.events).sum();
-    let settings = app.case.documents.iter().filter(|document| document.host == host).count();
+fn host_line(app: &App, sums: &HostSums, width: usize) -> Vec<Span<'static>> {
+    let HostSums { host, sources, bytes: size, events, others } = sums;
     let number = app.loaded.table.hosts.iter().position(|name| name == host).unwrap_or(0) as u32;
     let name = if host.is_empty() { "no host" } else { host };
-    let mut text = format!("  {} sources, {}, {} events", sources.len(), bytes(size), grouped(events));
-    if settings > 0 {
-        let files = if settings == 1 { "file" } else { "files" };
-        text.push_str(&format!(", {settings} other {files}"));
+    let mut text = format!("  {sources} sources, {}, {} events", bytes(*size), grouped(*events));
+    if *others > 0 {
+        let files = if *others == 1 { "file" } else { "files" };
+        text.push_str(&format!(", {others} other {files}"));
     }
     let name = format!(" {name}");
     let rest = width.saturating_sub(name.width());

@@ -192,7 +192,7 @@ impl Pane<'_> {
         match app.chosen_box_row() {
             None => {}
             Some(BoxRow::Source(index)) => self.source_facts(&app.sources[*index]),
-            Some(BoxRow::Host(host)) => self.host(host),
+            Some(BoxRow::Host(sums)) => self.host(&sums.host),
             Some(BoxRow::Class(host, class)) => {
                 self.paragraph(&format!("{} logs of {host}", class.name()), app.theme.strong());
                 let Some(cover) = app.box_state.cover.iter().find(|row| row.host == *host && row.class == *class)

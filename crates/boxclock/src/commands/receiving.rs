@@ -59,9 +59,9 @@ pub fn receive(arguments: &args::Receive) -> Ended {
         identity: arguments.cert.clone().zip(arguments.key.clone()),
         labels,
         connections: arguments.connections,
-        message_bytes: arguments.message << 10,
+        message_bytes: arguments.message.saturating_mul(1 << 10),
         rate: arguments.rate,
-        total_bytes: arguments.most << 20,
+        total_bytes: arguments.most.saturating_mul(1 << 20),
     })?;
     let mut out = io::stdout().lock();
     for (way, address) in ["UDP", "TCP", "TLS"].iter().zip(receiver.addresses()) {
