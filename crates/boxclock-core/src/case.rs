@@ -202,10 +202,12 @@ pub struct Choice {
     pub zone: Option<Zone>,
     /// The order of day and month in its dates.
     pub dates: Option<DateOrder>,
+    /// The label of the host that it belongs to.
+    pub host: Option<String>,
 }
 
 impl Choice {
-    /// Sets one part from text: `format`, `encoding`, `zone` or `dates`.
+    /// Sets one part from text: `format`, `encoding`, `zone`, `host` or `dates`.
     ///
     /// # Errors
     /// When the value is none, with what would be.
@@ -213,6 +215,7 @@ impl Choice {
         match what {
             "format" => self.format = Some(value.to_owned()),
             "zone" => self.zone = Some(Zone::parse(value)?),
+            "host" => self.host = Some(value.to_owned()),
             "encoding" => {
                 let known = "utf-8, utf-16le, utf-16be, windows-1252 or iso-8859-1";
                 let encoding = Encoding::parse(value);
@@ -264,6 +267,7 @@ impl Options {
             choice.encoding = choice.encoding.or(known.encoding);
             choice.zone = choice.zone.take().or(known.zone);
             choice.dates = choice.dates.or(known.dates);
+            choice.host = choice.host.take().or(known.host);
         }
         Ok(())
     }

@@ -114,6 +114,20 @@ pub fn moment(case: &Case, loaded: &Loaded) -> Option<Window> {
     })
 }
 
+/// The rows for people, with what is asked above them.
+pub fn lines(rows: &[Row], window: Window, zone: &crate::clock::Zone) -> Vec<String> {
+    let time = |ns: i64| human::date_time(ns, zone)[..19].to_owned();
+    let mut lines = vec![format!("does it cover {} to {} ({})?", time(window.from), time(window.to), zone.name())];
+    for row in rows {
+        let (class, state) = (row.class.name(), row.state.words());
+        lines.push(format!("{:<14} {class:<12} {state:<16} {}", row.host, crate::visible(&row.detail, false)));
+        if !row.advice.is_empty() {
+            lines.push(format!("{:28}{}", "", row.advice));
+        }
+    }
+    lines
+}
+
 /// One log: a source with its generations.
 struct Log {
     name: String,

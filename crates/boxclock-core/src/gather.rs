@@ -23,20 +23,25 @@ mod plan;
 pub mod recipe;
 pub mod redact;
 mod remote;
+mod request;
 mod seal;
 mod unpack;
+pub mod watch;
 mod window;
+mod wish;
 
 pub use capture::{Snapshot, snapshot};
 pub use check::{Finding, Verdict, check};
 pub use pack::{Packed, pack};
 pub use plan::{PackOptions, Plan, PlannedCommand, PlannedFile, Wanted, plan};
+pub use request::Request;
 pub use seal::{
     AppliedRule, Cut, Mark, Redaction, SEAL_VERSION, Seal, SealedCommand, SealedFile, SealedHost, SealedWindow,
     Unreadable, time_of,
 };
 pub use unpack::{OpenBox, unpack};
 pub use window::Window;
+pub use wish::{Prepared, Wish};
 
 /// The name of the seal inside a box.
 pub const SEAL_NAME: &str = "box.json";

@@ -430,7 +430,7 @@ impl Logbook {
         read().map_err(|error| self.cannot(error))
     }
 
-    /// Remembers a choice about how to read a source: `what` is `format`, `encoding`, `zone` or `dates`; an empty value
+    /// Remembers a choice about how to read a source: `what` is `format`, `encoding`, `zone`, `host` or `dates`; an empty value
     /// takes it back.
     ///
     /// # Errors

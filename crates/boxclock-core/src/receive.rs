@@ -86,6 +86,30 @@ pub struct Counts {
     pub failed: u64,
 }
 
+impl std::fmt::Display for Counts {
+    fn fmt(&self, out: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        let Self { saved, bytes, cut, dropped, lost, refused, failed } = *self;
+        write!(out, "{saved} messages saved, {bytes} bytes")?;
+        let more = [
+            (cut, "cut to the limit"),
+            (dropped, "dropped over the rate"),
+            (lost, "lost by the system (UDP)"),
+            (refused, "connections refused"),
+            (failed, "TLS handshakes failed"),
+        ];
+        more.into_iter().filter(|(count, _)| *count > 0).try_for_each(|(count, what)| write!(out, ", {count} {what}"))
+    }
+}
+
+/// An address to listen on, as people write it: a port alone is one of this machine only.
+///
+/// # Errors
+/// When it is neither.
+pub fn listen_on(text: &str) -> Result<SocketAddr> {
+    let full = if text.contains(':') { text.to_owned() } else { format!("127.0.0.1:{text}") };
+    full.parse().map_err(|_| Error::new(format!("{text}: write a port, or ADDRESS:PORT with a numeric address")))
+}
+
 #[derive(Default)]
 struct Shared {
     saved: AtomicU64,

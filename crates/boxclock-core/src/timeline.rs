@@ -9,6 +9,7 @@ use crate::event::{EventRef, NO_TIME, Part, Row, Table};
 use crate::work::{Work, parallel, workers};
 
 pub mod density;
+pub mod drift;
 
 /// Merges all parts of a table by corrected time: gives the rows in order, and those whose times disagree with the order
 /// of their file.

@@ -2,6 +2,7 @@
 
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
+use std::time::{Duration, Instant};
 
 use crate::{Error, Result};
 
@@ -14,9 +15,34 @@ struct Inner {
     cancelled: AtomicBool,
     done_bytes: AtomicU64,
     total_bytes: AtomicU64,
+    /// The work that this is a part of.
+    whole: Option<Work>,
+    /// When it has taken too long, and after how many seconds that is.
+    limit: Option<(Instant, u64)>,
 }
 
 impl Work {
+    /// A part of this work with progress of its own: it can be stopped alone, by hand or because it takes longer than `limit`,
+    /// and stops with the whole.
+    #[must_use]
+    pub fn part(&self, limit: Option<Duration>) -> Self {
+        let limit = limit.and_then(|limit| Some((Instant::now().checked_add(limit)?, limit.as_secs())));
+        Self(Arc::new(Inner { whole: Some(self.clone()), limit, ..Inner::default() }))
+    }
+
+    /// Why this part stops while the whole goes on; `None` where it does not.
+    pub fn stopped_alone(&self) -> Option<String> {
+        let whole = self.0.whole.as_ref()?;
+        if whole.is_cancelled() {
+            return None;
+        }
+        if self.0.cancelled.load(Ordering::Relaxed) {
+            return Some("stopped by hand".into());
+        }
+        let (_, seconds) = self.0.limit.filter(|(until, _)| Instant::now() >= *until)?;
+        Some(format!("stopped: it took longer than {seconds} s"))
+    }
+
     /// Asks the work to stop. It does so at its next chunk, well within 0.1 s.
     pub fn cancel(&self) {
         self.0.cancelled.store(true, Ordering::Relaxed);
@@ -25,11 +51,16 @@ impl Work {
     /// Whether somebody asked the work to stop.
     pub fn is_cancelled(&self) -> bool {
         self.0.cancelled.load(Ordering::Relaxed)
+            || self.0.limit.is_some_and(|(until, _)| Instant::now() >= until)
+            || self.0.whole.as_ref().is_some_and(Self::is_cancelled)
     }
 
     /// Fails if somebody asked the work to stop.
     pub fn check(&self) -> Result<()> {
-        if self.is_cancelled() { Err(Error::new("cancelled")) } else { Ok(()) }
+        if !self.is_cancelled() {
+            return Ok(());
+        }
+        Err(Error::new(self.stopped_alone().unwrap_or_else(|| "cancelled".into())))
     }
 
     /// Starts a new part of the work: says how many bytes there are to do.
@@ -41,6 +72,9 @@ impl Work {
     /// Says that `bytes` more are done.
     pub fn advance(&self, bytes: u64) {
         self.0.done_bytes.fetch_add(bytes, Ordering::Relaxed);
+        if let Some(whole) = &self.0.whole {
+            whole.advance(bytes);
+        }
     }
 
     /// Bytes done and bytes to do.
@@ -91,6 +125,21 @@ mod tests {
         let squares = parallel(1000, &Work::default(), |i| i * i);
         assert_eq!(squares.len(), 1000);
         assert!(squares.iter().enumerate().all(|(i, square)| *square == i * i));
+    }
+
+    #[test]
+    fn a_part_stops_alone_and_with_the_whole() {
+        let whole = Work::default();
+        let (one, other) = (whole.part(None), whole.part(Some(Duration::ZERO)));
+        one.advance(7);
+        assert_eq!((one.progress().0, whole.progress().0), (7, 7));
+        assert!(!one.is_cancelled() && one.stopped_alone().is_none());
+        assert_eq!(other.stopped_alone().as_deref(), Some("stopped: it took longer than 0 s"));
+        one.cancel();
+        assert_eq!(one.check().unwrap_err().to_string(), "stopped by hand");
+        assert!(!whole.is_cancelled());
+        whole.cancel();
+        assert!(one.is_cancelled() && one.stopped_alone().is_none());
     }
 
     #[test]

@@ -73,7 +73,7 @@ fn dosing(root: &Path) -> io::Result<()> {
     log.add(PLAN, entry("info", "plan nightly: 3 tanks, 36 doses", json!({ "job": "plan-0412" })));
     for (try_, time) in refusals() {
         let level = if try_ % 8 == 7 { "error" } else { "warn" };
-        let message = format!("frame refused by gateway, retry {}", try_ + 1);
+        let message = format!("frame refused by gateway, retry {} (fr-0412-{})", try_ + 1, 4096 + try_);
         log.add(
             time + 30,
             entry(level, &message, json!({ "job": "plan-0412", "error": "EPROTO", "seq": 4096 + try_ })),
@@ -484,7 +484,10 @@ pub fn dose_gw(root: &Path) -> io::Result<()> {
     });
     log.add(PLAN + 90, "<133>bridge[88]: plan-0412: first frame has format 2, this gateway speaks format 1");
     for (try_, time) in refusals() {
-        log.add(time, format!("<131>bridge[88]: plan-0412: frame {} refused, NAK 0x15 protocol version", 4096 + try_));
+        log.add(
+            time,
+            format!("<131>bridge[88]: plan-0412: frame fr-0412-{} refused, NAK 0x15 protocol version", 4096 + try_),
+        );
     }
     log.add(ASSERT + 2_000, "<132>bridge[88]: peer pump-ctl closed the link");
     gateway_file(root, "messages", log)?;

@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use boxclock_core::Result;
 use boxclock_core::case::{Case, Loaded};
-use boxclock_core::clock::{Drift, Zone};
+use boxclock_core::clock::{Drift, SECOND, Zone};
 use boxclock_core::event::{EventRef, RecordReader, Row};
 use boxclock_core::format::Record;
 use boxclock_core::gather::recipe::Class;
@@ -16,10 +16,12 @@ use boxclock_core::report::codes::{CodeCount, codes};
 use boxclock_core::report::sources::{SourceOut, sources};
 use boxclock_core::report::{self, Report};
 use boxclock_core::timeline::density::Density;
+use boxclock_core::timeline::drift::Suggestion;
 use boxclock_core::timeline::problems_before;
 use crossbeam_channel::Sender;
 use tui_input::Input;
 
+use crate::desk::Desk;
 use crate::jobs::{BoxState, Event, Jobs, ViewRows};
 use crate::keys::Scope;
 use crate::theme::Theme;
@@ -34,6 +36,8 @@ pub enum Step {
     Codes,
     Cause,
     Report,
+    /// Gathering, capturing, receiving, handing on: reached from anywhere, without a number of its own.
+    Desk,
 }
 
 impl Step {
@@ -54,6 +58,7 @@ impl Step {
             Self::Box => Some(Scope::Box),
             Self::Cause => Some(Scope::Cause),
             Self::Report => Some(Scope::Report),
+            Self::Desk => Some(Scope::Desk),
             Self::Story | Self::Codes => None,
         }
     }
@@ -80,6 +85,10 @@ pub enum Prompt {
     Reason(usize),
     /// Where to write the report.
     ReportPath,
+    /// A field of the desk, by its key.
+    Desk(&'static str),
+    /// The host of a source, by its name.
+    Label(String),
     /// The action finder, with the chosen line.
     Finder(usize),
 }
@@ -154,6 +163,8 @@ pub enum BoxRow {
     Source(usize),
     /// What a check found, by its place among the findings.
     Finding(usize),
+    /// A clock that seems to be wrong, by its place among the suggestions.
+    Drift(usize),
     /// What was not read, by its place in the case's list.
     LeftOut(usize),
 }
@@ -226,6 +237,10 @@ pub struct App {
     pub report_text: Vec<String>,
     pub pinned: HashSet<u32>,
     pub reader: RecordReader,
+    /// Gathering, capturing, receiving, handing on.
+    pub desk: Desk,
+    /// What to open instead of this case.
+    pub next: Option<PathBuf>,
     /// A notice that stays: why the logbook is not where it should be.
     pub logbook_notice: Option<String>,
 }
@@ -291,6 +306,8 @@ impl App {
             report_text: Vec::new(),
             pinned: HashSet::new(),
             reader,
+            desk: Desk::default(),
+            next: None,
             logbook_notice,
         })
     }
@@ -393,6 +410,7 @@ impl App {
             Step::Codes => self.codes.len(),
             Step::Cause => self.pins.len(),
             Step::Report => self.report_text.len(),
+            Step::Desk => self.desk.rows().len(),
         }
     }
 
@@ -440,6 +458,8 @@ impl App {
         let mut rows = Vec::new();
         for (host, (sums, classes)) in hosts {
             rows.push(BoxRow::Host(HostSums { host: host.to_owned(), ..sums }));
+            let wrong = self.box_state.drift.iter().enumerate().filter(|(_, one)| one.host == host);
+            rows.extend(wrong.filter(|(_, one)| !self.is_corrected(one)).map(|(index, _)| BoxRow::Drift(index)));
             rows.extend(findings.remove(host).unwrap_or_default().into_iter().map(BoxRow::Finding));
             for (class, sources) in classes {
                 rows.push(BoxRow::Class(host.to_owned(), Class::ALL[class]));
@@ -450,6 +470,12 @@ impl App {
         self.box_rows = rows;
     }
 
+    /// Whether the clock of a suggestion is corrected by about as much already.
+    pub fn is_corrected(&self, one: &Suggestion) -> bool {
+        let now = self.drift.get(&one.host).map_or(0, |drift| drift.add_ns);
+        now != 0 && now.abs_diff(one.add_ns) <= 5 * SECOND.unsigned_abs()
+    }
+
     /// The host whose clock `d` corrects here: that of the chosen event or source.
     pub fn chosen_host(&self) -> Option<String> {
         let name = match self.step {
@@ -457,6 +483,7 @@ impl App {
                 BoxRow::Host(HostSums { host, .. }) | BoxRow::Class(host, _) => host.clone(),
                 BoxRow::Source(index) => self.sources.get(*index)?.host.clone()?,
                 BoxRow::Finding(index) => self.box_state.findings.get(*index)?.host.clone(),
+                BoxRow::Drift(index) => self.box_state.drift.get(*index)?.host.clone(),
                 BoxRow::LeftOut(_) => return None,
             },
             _ => self.chosen()?.host().to_owned(),

@@ -4,6 +4,7 @@
 use std::collections::HashMap;
 use std::path::PathBuf;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 
 use boxclock_core::case::{Case, Focus, Loaded, Loader, Options, Source};
@@ -14,9 +15,12 @@ use boxclock_core::facts::{Checks, Finding};
 use boxclock_core::gather::Window;
 use boxclock_core::query::{Filter, RowSet, problem_rows, rows_in_order};
 use boxclock_core::timeline::density::{Density, density};
+use boxclock_core::timeline::drift::{Suggestion, suggestions};
 use boxclock_core::work::Work;
 use crossbeam_channel::Sender;
 use ratatui::crossterm::event::Event as Input;
+
+use crate::desk::DeskDone;
 
 /// What the main loop waits for.
 pub enum Event {
@@ -26,6 +30,8 @@ pub enum Event {
     Loaded(u64, Loaded),
     /// A job is done.
     Done(u64, Outcome),
+    /// What the desk's work of this number says.
+    Desk(u64, DeskDone),
     /// The case was opened again.
     Opened(Box<boxclock_core::Result<Case>>),
 }
@@ -55,6 +61,8 @@ pub struct BoxState {
     pub cover: Vec<coverage::Row>,
     /// What the checks found.
     pub findings: Vec<Finding>,
+    /// Clocks that seem to be wrong.
+    pub drift: Vec<Suggestion>,
 }
 
 /// The rows that the stream shows.
@@ -90,15 +98,23 @@ pub struct Jobs {
 impl Jobs {
     /// Sends results to `sender`.
     pub fn new(sender: Sender<Event>) -> Self {
+        // What was asked for another case, and still comes, has other numbers.
+        static CASES: AtomicU64 = AtomicU64::new(0);
+        let first = CASES.fetch_add(1 << 32, Ordering::Relaxed);
         Self {
             sender,
             running: HashMap::new(),
-            next: 0,
+            next: first,
             loading: Work::default(),
-            reading: 0,
+            reading: first,
             started: Instant::now(),
             focus: Focus::default(),
         }
+    }
+
+    /// Where results go.
+    pub fn sender(&self) -> Sender<Event> {
+        self.sender.clone()
     }
 
     /// Starts to read a case.
@@ -221,11 +237,13 @@ impl Jobs {
 
     /// Looks whether the sources cover the moment of the case, and runs the checks over its facts.
     pub fn box_state(&mut self, case: Arc<Case>, loaded: Loaded) {
-        self.start(Kind::Box, move |_| {
+        self.start(Kind::Box, move |work| {
             let window = coverage::moment(&case, &loaded);
             let cover = window.map_or(Vec::new(), |window| coverage::coverage(&case, &loaded, window));
             let (findings, _) = findings(&case, &Checks::load());
-            Some(Outcome::Box(Arc::new(BoxState { window, cover, findings })))
+            // Cancelled: a newer look is on its way.
+            let drift = suggestions(&case, &loaded, work).ok()?;
+            Some(Outcome::Box(Arc::new(BoxState { window, cover, findings, drift })))
         });
     }
 

@@ -39,6 +39,15 @@ pub enum Action {
     ReadAs,
     Password,
     SwitchSource,
+    Label,
+    Accept,
+    Desk,
+    TaskBefore,
+    TaskNext,
+    Preview,
+    Run,
+    Stop,
+    OpenMade,
     Chain,
     LinkUp,
     LinkDown,
@@ -67,6 +76,8 @@ pub enum Scope {
     Cause,
     /// In the Report view.
     Report,
+    /// At the desk.
+    Desk,
 }
 
 /// One row of the table.
@@ -94,7 +105,7 @@ const fn row(
     Binding { action, keys, scope, short, long }
 }
 
-use Scope::{Box as InBox, Cause as InCause, Everywhere, Report as InReport, Stream as InStream};
+use Scope::{Box as InBox, Cause as InCause, Desk as AtDesk, Everywhere, Report as InReport, Stream as InStream};
 
 /// The table.
 pub const BINDINGS: &[Binding] = &[
@@ -104,6 +115,7 @@ pub const BINDINGS: &[Binding] = &[
     row(Action::Codes, &["4"], Everywhere, "codes", "Codes: every code of the case with its meaning"),
     row(Action::Cause, &["9"], Everywhere, "cause", "Cause: pins, and the chain from root to symptom"),
     row(Action::Report, &["0"], Everywhere, "report", "Report: what goes out"),
+    row(Action::Desk, &["b"], Everywhere, "desk", "desk: gather, capture, receive, hand on"),
     row(Action::Up, &["Up", "k"], Everywhere, "up", "one up"),
     row(Action::Down, &["Down", "j"], Everywhere, "down", "one down"),
     row(Action::PageUp, &["PageUp"], Everywhere, "page up", "one page up"),
@@ -131,6 +143,8 @@ pub const BINDINGS: &[Binding] = &[
     row(Action::SourceZone, &["z"], InBox, "zone", "say the zone of this source's times"),
     row(Action::ReadAs, &["e"], InBox, "read as", "choose the format, encoding or order of dates of this source"),
     row(Action::SwitchSource, &["o"], InBox, "off/on", "switch this source off in the stream, or on again"),
+    row(Action::Label, &["L"], InBox, "label", "say which host this source belongs to"),
+    row(Action::Accept, &["a"], InBox, "accept", "accept the suggested correction of this clock"),
     row(Action::Password, &["P"], InBox, "password", "give a password for encrypted archives"),
     row(Action::JumpBack, &["Backspace"], Everywhere, "back", "back to where you came from"),
     row(Action::Chain, &["c"], InCause, "chain", "put this pin into the chain, or take it out"),
@@ -146,6 +160,12 @@ pub const BINDINGS: &[Binding] = &[
         "write",
         "write the report (Markdown) and the drawing of the timeline (SVG)",
     ),
+    row(Action::TaskBefore, &["Left", "h"], AtDesk, "task ←", "the task before"),
+    row(Action::TaskNext, &["Right", "l"], AtDesk, "task →", "the next task: gather, capture, receive, hand on"),
+    row(Action::Preview, &["v"], AtDesk, "preview", "show exactly what would be done, without doing it"),
+    row(Action::Run, &["r"], AtDesk, "run", "do it; while capturing: the failure has been reproduced"),
+    row(Action::Stop, &["x"], AtDesk, "stop", "stop the chosen host, or everything"),
+    row(Action::OpenMade, &["o"], AtDesk, "open", "open what was made"),
     row(Action::Reading, &["i"], Everywhere, "reading", "show or hide the reading pane"),
     row(
         Action::Structured,

@@ -5,6 +5,7 @@
 //! line. Nothing here parses or computes: that is the core's work.
 
 mod app;
+mod desk;
 mod jobs;
 mod keys;
 mod theme;
@@ -32,6 +33,10 @@ use jobs::Event;
 pub fn run(case: Case) -> Result<()> {
     let (sender, receiver) = crossbeam_channel::unbounded();
     let mut app = App::open(case, sender.clone())?;
+    if app.case.paths.is_empty() && app.case.options.hosts.is_empty() {
+        // Nothing to look at yet: it begins with what happened.
+        app.step = app::Step::Story;
+    }
     let cannot = |error: io::Error| Error::caused("cannot use the terminal", error);
     let mut terminal = ratatui::try_init().map_err(cannot)?;
     let previous = std::panic::take_hook();
@@ -103,6 +108,9 @@ fn main_loop(
     frames: &mut FrameTrace,
 ) -> io::Result<()> {
     while !app.quit {
+        if let Some(path) = app.next.take() {
+            update::open_next(app, path);
+        }
         let size = terminal.size()?;
         app.prepare(size.width, size.height);
         terminal.draw(|frame| view::draw(app, frame))?;

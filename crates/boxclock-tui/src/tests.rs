@@ -543,6 +543,7 @@ fn the_box_says_what_it_covers_and_what_the_checks_found() {
             cover(Class::System, Cover::StartsTooLate, "syslog begins 02:40"),
         ],
         findings: vec![finding],
+        drift: Vec::new(),
     });
     screen.app.arrange_box();
     let place =
@@ -569,4 +570,147 @@ fn the_box_says_what_it_covers_and_what_the_checks_found() {
     assert!(screen.draw(160, 30).contains("× iso-text"));
     screen.keys("o");
     assert_eq!(screen.app.filter_text, "");
+}
+
+/// Waits until the desk has nothing to do.
+fn desk_settles(screen: &mut Screen, done: impl Fn(&App) -> bool) {
+    while !done(&screen.app) {
+        screen.take_one();
+    }
+    screen.settle();
+}
+
+#[test]
+fn the_desk_gathers_and_opens_the_box() {
+    let mut screen = Screen::of(&[("pump-ctl/app.log", APP)]);
+    let folder = screen._folder.path().to_path_buf();
+    screen.keys("b");
+    assert!(screen.draw(120, 30).contains("v shows what would be gathered"));
+    // Nothing named yet: said in words, nothing begun.
+    screen.keys("r");
+    assert!(screen.draw(120, 30).contains("say what to gather"), "{}", screen.draw(120, 30));
+    let logs = folder.join("hosts/pump-ctl");
+    let into = folder.join("night.box.zip");
+    let mut fill = |key, text: String| screen.app.desk.set(key, text);
+    fill("hosts", format!("pump-ctl=\"{}\" gone=/no/such/place", logs.display()));
+    fill("recipes", "all".into());
+    fill("moment", "2026-04-12 02:30".into());
+    fill("into", into.display().to_string());
+    screen.keys("v");
+    desk_settles(&mut screen, |app| app.desk.running.is_none());
+    assert!(screen.draw(120, 30).contains("no such file or folder: /no/such/place"));
+    screen.app.desk.set("hosts", format!("pump-ctl=\"{}\"", logs.display()));
+    screen.keys("v");
+    desk_settles(&mut screen, |app| app.desk.running.is_none());
+    let last = screen.app.desk.said.last().unwrap().1.clone();
+    assert_eq!(last, format!("1 files, {} bytes, 0 commands; nothing was copied or run", APP.len()));
+    screen.keys("r");
+    desk_settles(&mut screen, |app| app.desk.made.is_some());
+    let drawn = screen.draw(160, 30);
+    for part in
+        ["● pump-ctl", "1 of 1 files", "does it cover 2026-04-12 02:20:00 to 2026-04-12 02:40:00", "done; o opens it"]
+    {
+        assert!(drawn.contains(part), "lacks {part:?}:\n{drawn}");
+    }
+    screen.keys("o");
+    let path = screen.app.next.take().unwrap();
+    update::open_next(&mut screen.app, path);
+    while !screen.app.loaded.complete {
+        screen.take_one();
+    }
+    screen.settle();
+    assert!(screen.app.case.seal.is_some());
+    assert_eq!(screen.app.loaded.table.len(), 3, "cut to the window");
+    // And what is in it can be handed on.
+    screen.keys("blll");
+    assert_eq!(screen.app.desk.task(), crate::desk::Task::HandOn);
+    screen.app.desk.set("words", "valves".into());
+    screen.keys("v");
+    desk_settles(&mut screen, |app| app.desk.running.is_none());
+    assert!(screen.draw(160, 30).contains("1 places"), "{}", screen.draw(160, 30));
+    screen.keys("r");
+    desk_settles(&mut screen, |app| app.desk.running.is_none());
+    assert!(folder.join("night-redacted.box.zip").exists(), "{:?}", screen.app.desk.said);
+}
+
+#[test]
+fn the_desk_captures_what_is_written_meanwhile() {
+    let mut screen = Screen::of(&[("pump-ctl/app.log", APP)]);
+    let folder = screen._folder.path().to_path_buf();
+    let log = folder.join("hosts/pump-ctl/app.log");
+    screen.keys("bl");
+    screen.app.desk.set("hosts", format!("pump-ctl={}", folder.join("hosts/pump-ctl").display()));
+    screen.app.desk.set("recipes", "all".into());
+    screen.app.desk.set("into", folder.join("x.box.zip").display().to_string());
+    screen.keys("r");
+    desk_settles(&mut screen, |app| app.desk.status().starts_with("capturing"));
+    let mut file = std::fs::File::options().append(true).open(log).unwrap();
+    std::io::Write::write_all(&mut file, b"2026-04-12 02:50:00 ERROR [main] valves - again\n").unwrap();
+    screen.keys("r");
+    desk_settles(&mut screen, |app| app.desk.made.is_some());
+    assert!(screen.app.desk.said[0].1.contains("1 files, 48 bytes"), "{:?}", screen.app.desk.said);
+}
+
+#[test]
+fn the_desk_receives_until_it_is_stopped() {
+    let mut screen = Screen::of(&[]);
+    let into = screen._folder.path().join("received");
+    screen.keys("bll");
+    for (key, text) in [("folder", into.display().to_string()), ("udp", "0".into()), ("tcp", String::new())] {
+        screen.app.desk.set(key, text);
+    }
+    screen.keys("r");
+    let line = screen.app.desk.said[0].1.clone();
+    let address = line.strip_prefix("listening on UDP ").unwrap().to_owned();
+    let socket = std::net::UdpSocket::bind("127.0.0.1:0").unwrap();
+    socket.send_to(b"<131>Apr 12 02:31:07 dose-gw bridge: NAK", address).unwrap();
+    desk_settles(&mut screen, |app| app.desk.status().contains("1 messages saved"));
+    screen.keys("x");
+    desk_settles(&mut screen, |app| app.desk.running.is_none());
+    assert!(screen.app.desk.said[0].1.contains("1 messages saved"));
+    assert_eq!(screen.app.desk.made.as_deref(), Some(into.as_path()));
+}
+
+#[test]
+fn a_wrong_clock_is_suggested_and_accepted() {
+    let lines = |minute: u32, text: &str| -> String {
+        (0..12)
+            .map(|at| format!("2026-04-12 02:{minute:02}:{at:02} INFO [main] dosing - fr-0412-{at:04} {text}\n"))
+            .collect::<Vec<_>>()
+            .concat()
+    };
+    let mut screen = Screen::of(&[("dose-gw/a.log", &lines(7, "refused")), ("pump-ctl/b.log", &lines(1, "sent"))]);
+    screen.keys("2");
+    let place = screen.app.box_rows.iter().position(|row| matches!(row, BoxRow::Drift(_))).expect("a suggestion");
+    screen.app.lists.insert(Step::Box, (place, 0));
+    let drawn = screen.draw(160, 40);
+    for part in ["clock seems wrong: add", "12 of 12 identifiers agree", "fr-0412-0000"] {
+        assert!(drawn.contains(part), "lacks {part:?}:\n{drawn}");
+    }
+    let host = screen.app.box_state.drift[0].host.clone();
+    let offset = screen.app.box_state.drift[0].add_ns;
+    assert_eq!(offset.abs(), 360_000_000_000);
+    screen.keys("a");
+    assert_eq!(screen.app.drift[&host].add_ns, offset);
+    assert!(
+        !screen.app.box_rows.iter().any(|row| matches!(row, BoxRow::Drift(_))),
+        "accepted ones are not offered again"
+    );
+    screen.keys("u");
+    assert!(!screen.app.drift.contains_key(&host));
+}
+
+#[test]
+fn a_source_gets_another_host() {
+    let mut screen = Screen::of(&[("pump-ctl/app.log", APP), ("misc/bridge.log", GATEWAY)]);
+    let name = screen.app.sources.iter().find(|source| source.source.ends_with("bridge.log")).unwrap().source.clone();
+    screen.keys("2");
+    screen.choose_source(&name);
+    screen.keys("L");
+    screen.app.message = None;
+    screen.keys("dose-gw");
+    update::event(&mut screen.app, Event::Input(Input::Key(KeyEvent::new(KeyCode::Enter, KeyModifiers::NONE))));
+    screen.read_again();
+    let source = screen.app.sources.iter().find(|source| source.source == name).unwrap();
+    assert_eq!(source.host.as_deref(), Some("dose-gw"));
 }

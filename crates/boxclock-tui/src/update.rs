@@ -3,10 +3,12 @@
 use std::path::PathBuf;
 use std::sync::Arc;
 
-use boxclock_core::case::Loaded;
+use boxclock_core::case::{Case, Loaded, Options};
 use boxclock_core::clock::{DAY, SECOND, human};
 use boxclock_core::event::Row;
+use boxclock_core::logbook::{Logbook, Story};
 use boxclock_core::query::Filter;
+use boxclock_core::work::Work;
 use ratatui::crossterm::event::{
     Event as Input, KeyCode, KeyEvent, KeyEventKind, KeyModifiers, MouseButton, MouseEvent, MouseEventKind,
 };
@@ -19,6 +21,7 @@ use crate::keys::{self, Action};
 pub(crate) use sources::is_off;
 
 mod act;
+mod desk;
 mod sources;
 mod typing;
 pub use typing::{offered, typed};
@@ -33,11 +36,38 @@ pub fn event(app: &mut App, event: Event) {
                 done(app, outcome);
             }
         }
+        Event::Desk(number, done) => app.desk.take(number, done),
         Event::Opened(case) => sources::reopened(app, *case),
         Event::Input(Input::Key(key)) if key.kind != KeyEventKind::Release => self::key(app, key),
         Event::Input(Input::Mouse(mouse)) => self::mouse(app, mouse),
         Event::Input(Input::Paste(text)) => typing::paste(app, &text),
         Event::Input(_) => {}
+    }
+}
+
+/// Opens what the desk made, in the place of the case that is open.
+pub(crate) fn open_next(app: &mut App, path: PathBuf) {
+    let opened = Case::open(std::slice::from_ref(&path), Options::default(), &Work::default());
+    let next = opened.and_then(|mut case| {
+        if let Some(logbook) = &case.logbook_path {
+            case.options.remembered(&Logbook::open(logbook)?)?;
+        }
+        App::open(case, app.jobs.sender())
+    });
+    match next {
+        Ok(next) => {
+            // The intake is done: its story is in the box.
+            if app.case.paths.is_empty() && next.case.seal.is_some() {
+                let emptied = Story::FIELDS.iter().try_for_each(|(key, ..)| app.logbook.set_story(key, ""));
+                app.logbook_notice = emptied.err().map(|error| error.to_string());
+            }
+            let theme = app.theme;
+            *app = next;
+            app.theme = theme;
+            app.step = Step::Box;
+            app.load();
+        }
+        Err(error) => app.message = Some(error.to_string()),
     }
 }
 

@@ -19,6 +19,7 @@ mod bottom;
 mod boxes;
 mod cause;
 mod codes;
+mod desk;
 pub mod layout;
 mod overlay;
 mod rail;
@@ -43,6 +44,7 @@ pub fn draw(app: &App, frame: &mut Frame<'_>) {
         Step::Codes => codes::draw(app, frame, layout.middle),
         Step::Cause => cause::draw(app, frame, layout.middle),
         Step::Report => report::draw(app, frame, layout.middle),
+        Step::Desk => desk::draw(app, frame, layout.middle),
     }
     if layout.reading.width > 0 {
         reading::draw(app, frame, layout.reading);

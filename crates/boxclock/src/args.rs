@@ -6,6 +6,7 @@ use clap::{Args, CommandFactory, Parser, Subcommand, ValueEnum};
 
 const EXAMPLES: &str = "\
 Examples:
+  boxclock                                       a new case: its story, then the desk that gathers
   boxclock demo                                  the demo case, full-screen
   boxclock open /var/log                         a folder, full-screen
   boxclock pack --host pump-ctl=/mnt/pump --into night.box.zip
@@ -19,8 +20,9 @@ Exit status: 0 done, 1 not done, 2 wrong usage, 3 done in part (what was left ou
 #[derive(Parser)]
 #[command(name = "boxclock", version, after_help = EXAMPLES, max_term_width = 100)]
 pub struct Cli {
+    /// What to do; nothing opens a new case full-screen
     #[command(subcommand)]
-    pub command: Command,
+    pub command: Option<Command>,
 }
 
 #[derive(Subcommand)]
@@ -45,6 +47,12 @@ pub enum Command {
         after_help = "Own checks are TOML files in the folder checks of the configuration; see docs/formats.md, \"Checks\"."
     )]
     Checks(Listing),
+    /// Say which hosts' clocks seem to be wrong, and by how much, with the evidence
+    #[command(
+        after_help = "Example:\n  boxclock drift night.box.zip\n  boxclock events night.box.zip --drift dose-gw=-6m41s\n\n\
+        Compares the two clocks in the seal, and the same messages and identifiers seen on two hosts. Nothing is corrected."
+    )]
+    Drift(Listing),
     /// Write a copy of a box to hand on: secrets replaced, and only what is needed
     #[command(
         after_help = "Examples:\n  boxclock redact night.box.zip                        what would be replaced\n  \
@@ -136,10 +144,13 @@ pub struct Reading {
     /// Read the dates of a source in this order: day-first, month-first, year-first
     #[arg(long, value_name = "SOURCE=ORDER")]
     pub dates: Vec<String>,
+    /// The host that a source belongs to, instead of the one that it was found at
+    #[arg(long, value_name = "SOURCE=HOST")]
+    pub label: Vec<String>,
     /// When a host's system started, for logs whose times count from there
     #[arg(long, value_name = "[LABEL=]TIME")]
     pub boot: Vec<String>,
-    /// Keep what --zone SOURCE=, --drift, --format, --encoding and --dates say in the case's logbook
+    /// Keep what --zone SOURCE=, --drift, --format, --encoding, --dates and --label say in the case's logbook
     #[arg(long)]
     pub remember: bool,
     /// Show progress on standard error
@@ -179,6 +190,12 @@ pub struct Pack {
     /// A title for the case
     #[arg(long)]
     pub title: Option<String>,
+    /// The story, as in a box (story.json): its "since" is the moment where no other is said
+    #[arg(long, value_name = "FILE.json")]
+    pub story: Option<PathBuf>,
+    /// How long one host may take; what is missing of it then is left out, and named
+    #[arg(long, value_name = "DURATION")]
+    pub host_limit: Option<String>,
     /// Gather by this recipe (see boxclock recipes); auto chooses those that fit. Without it all files of a folder are
     /// taken
     #[arg(long, value_name = "NAME")]
@@ -394,7 +411,7 @@ pub struct Report {
 }
 
 /// Reads the arguments; wrong ones end the program with status 2 and a hint.
-pub fn parse() -> Command {
+pub fn parse() -> Option<Command> {
     Cli::parse().command
 }
 

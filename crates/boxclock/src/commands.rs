@@ -1,7 +1,7 @@
 //! The headless commands. Each prints data on standard output and nothing else there.
 
 use std::fs::File;
-use std::io::{self, BufWriter, Write};
+use std::io::{self, BufWriter, IsTerminal, Write};
 use std::path::PathBuf;
 
 use boxclock_core::case::{Case, LeftOut, Loaded, Options, Source};
@@ -24,7 +24,8 @@ mod progress;
 mod receiving;
 
 /// Runs a command.
-pub fn run(command: Command) -> Ended {
+pub fn run(command: Option<Command>) -> Ended {
+    let Some(command) = command else { return new_case() };
     match command {
         Command::Demo(demo) => self::demo(&demo),
         Command::Open(open) => full_screen(&open.reading.clone()),
@@ -51,6 +52,11 @@ pub fn run(command: Command) -> Ended {
         Command::Codes(list) => {
             let (case, loaded) = read(&list.reading)?;
             listing::codes(&case, &loaded, list.form)?;
+            Ok(name_left_out(&case, &loaded))
+        }
+        Command::Drift(list) => {
+            let (case, loaded) = read(&list.reading)?;
+            listing::drift(&boxclock_core::timeline::drift::suggestions(&case, &loaded, &cancellable())?, list.form)?;
             Ok(name_left_out(&case, &loaded))
         }
         Command::Report(report) => self::report(&report),
@@ -102,6 +108,7 @@ fn options(reading: &Reading) -> Result<Options, Failure> {
     choose(&mut options, "format", &reading.format)?;
     choose(&mut options, "encoding", &reading.encoding)?;
     choose(&mut options, "dates", &reading.dates)?;
+    choose(&mut options, "host", &reading.label)?;
     for text in &reading.boot {
         let (label, time) = text.split_once('=').unwrap_or(("", text));
         match human::time(time, &options.zone.clone().unwrap_or_else(Zone::utc)).map_err(usage)? {
@@ -158,7 +165,12 @@ fn remember(logbook: &Logbook, reading: &Reading, options: &Options) -> Result<(
         logbook.set_drift(name, *drift)?;
     }
     let zones = reading.zone.iter().filter(|text| text.contains('='));
-    let named = [("format", &reading.format), ("encoding", &reading.encoding), ("dates", &reading.dates)];
+    let named = [
+        ("format", &reading.format),
+        ("encoding", &reading.encoding),
+        ("dates", &reading.dates),
+        ("host", &reading.label),
+    ];
     let named = named.into_iter().flat_map(|(what, texts)| texts.iter().map(move |text| (what, text)));
     for (what, text) in named.chain(zones.map(|text| ("zone", text))) {
         if let Some((source, value)) = text.rsplit_once('=') {
@@ -336,6 +348,18 @@ fn demo(arguments: &args::Demo) -> Ended {
         gathering::seal_demo(&path)?;
     }
     full_screen(&Reading { paths: vec![path], ..Reading::default() })
+}
+
+/// Opens a case that holds nothing yet: its story is told, and the desk gathers.
+fn new_case() -> Ended {
+    if !io::stdout().is_terminal() {
+        return Err(Failure::Usage("name a command (see --help); without one, a new case opens in a terminal".into()));
+    }
+    let mut case = Case::open(&[], Options::default(), &Work::default())?;
+    case.name = "new case".into();
+    case.zone = Zone::local();
+    boxclock_tui::run(case).map_err(|error| Failure::Because(error.to_string()))?;
+    Ok(Outcome::Done)
 }
 
 fn full_screen(reading: &Reading) -> Ended {

@@ -111,7 +111,7 @@ fn from_the_demo_to_the_report() {
 
     // The gateway refuses after the service has failed: its clock is wrong.
     terminal.keys(&["/"]);
-    terminal.line("frame 4096 refused");
+    terminal.line("frame fr-0412-4096 refused");
     terminal.see(&["1 of 1 hits", "2026-04-12 02:31:11.000", "written without a year"]);
     terminal.keys(&["d"]);
     terminal.see(&["add to the clock of dose-gw"]);

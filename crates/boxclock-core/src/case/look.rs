@@ -36,7 +36,7 @@ pub(super) fn look(candidate: &Candidate, known: &Known<'_>) -> std::result::Res
     let mut source = Source {
         path,
         name,
-        host: candidate.host.clone(),
+        host: choice.host.clone().or_else(|| candidate.host.clone()),
         len_bytes,
         modified,
         encoding: Encoding::Binary,
@@ -125,7 +125,7 @@ fn chosen_format(name: &str, lines: &[&[u8]], known: &Known<'_>) -> std::result:
 }
 
 fn zone_of(candidate: &Candidate, choice: &Choice, known: &Known<'_>) -> (Zone, ZoneFrom) {
-    let by_host = candidate.host.as_ref().and_then(|host| {
+    let by_host = choice.host.as_ref().or(candidate.host.as_ref()).and_then(|host| {
         let remembered = known.options.choices.get(host).and_then(|choice| choice.zone.as_ref());
         known.options.host_zones.get(host).or(remembered)
     });

@@ -21,6 +21,16 @@ impl Zone {
         Self { name: "+00:00".into(), zone: TimeZone::UTC }
     }
 
+    /// The zone of this machine, as the system names it; UTC where it does not.
+    pub fn local() -> Self {
+        let zone = TimeZone::system();
+        let name = zone.iana_name().map(str::to_owned);
+        match name {
+            Some(name) if name != "UTC" && name != "Etc/UTC" => Self { name: name.into(), zone },
+            _ => Self::utc(),
+        }
+    }
+
     /// A zone `seconds` east of UTC, within a day of it.
     pub fn fixed(seconds: i32) -> Self {
         match jiff::tz::Offset::from_seconds(seconds) {

@@ -15,6 +15,7 @@ use super::plan::{PackOptions, Plan, PlannedCommand, PlannedFile, Wanted, plan};
 use super::recipe::Class;
 use super::remote::Remote;
 use super::seal::{Cut, SealedCommand, SealedFile, SealedWindow, Unreadable};
+use super::watch::Stage;
 use super::window::{self, CutPart, Looked, Part};
 use super::{CopyError, SEAL_NAME, SEAL_VERSION, STORY_NAME, Seal, command, copy_hashed};
 use crate::case::{FileFound, find_files};
@@ -28,6 +29,21 @@ use crate::{Error, Result, clock, platform};
 pub struct Packed {
     /// Its seal.
     pub seal: Seal,
+}
+
+impl Packed {
+    /// What came into the box at `into`, for people.
+    pub fn summary(&self, into: &Path) -> String {
+        let seal = &self.seal;
+        let bytes: u64 = seal.files.iter().map(|file| file.size).sum();
+        let (files, left) = (seal.files.len(), seal.unreadable.len());
+        let mut text = format!("{}: {files} files, {bytes} bytes, {left} left out", into.display());
+        if seal.window.is_some() {
+            let cut = seal.files.iter().filter(|file| file.cut.is_some()).count();
+            text.push_str(&format!(", {cut} cut to the window, {} outside of it", seal.outside.len()));
+        }
+        text
+    }
 }
 
 /// Gathers everything into a new box and seals it.
@@ -123,9 +139,16 @@ pub(super) fn seal_plan(plan: &Plan, options: &PackOptions, work: &Work) -> Resu
         work.set_total(ready.iter().map(|ready| ready.file.size).sum());
     }
     for ready in ready {
-        put(&mut writer, ready, &mut seal, work)?;
+        let host = ready.file.host.clone();
+        options.watch.stage(&host, Stage::Packing);
+        put(&mut writer, ready, &mut seal, &options.work_of(&host, work))?;
+        options.watch.file_done(&host);
     }
     facts_of_hosts(plan, options, &mut writer, &mut seal, work)?;
+    for host in &plan.hosts {
+        let stopped = options.work_of(&host.label, work).stopped_alone();
+        options.watch.stage(&host.label, stopped.map_or(Stage::Done, Stage::Stopped));
+    }
     for (path, member) in own_files() {
         let file = PlannedFile {
             host: String::new(),
@@ -188,7 +211,10 @@ impl BoxWriter {
             Err(CopyError::Read(error)) => error.to_string(),
             Err(CopyError::TooLarge) => format!("larger than the {} MiB that are taken", most_bytes >> 20),
             Err(CopyError::Write(error)) => return Err(self.cannot(&error)),
-            Err(CopyError::Cancelled) => return Err(Error::new("cancelled; no box was written")),
+            Err(CopyError::Cancelled) => match work.stopped_alone() {
+                Some(reason) => reason,
+                None => return Err(Error::new("cancelled; no box was written")),
+            },
         };
         self.zip.abort_file().map_err(|error| self.cannot(&error))?;
         Ok(Err(reason))
@@ -287,8 +313,11 @@ fn put(writer: &mut BoxWriter, ready: Ready, seal: &mut Seal, work: &Work) -> Re
                 (writer.add(&file.member, &mut from, (false, file.most_bytes), work)?, Some(cut))
             }
             Err(error) => {
-                work.check()?;
-                (Err(error.to_string()), None)
+                let stopped = work.stopped_alone();
+                if stopped.is_none() {
+                    work.check()?;
+                }
+                (Err(stopped.unwrap_or_else(|| error.to_string())), None)
             }
         },
     };
@@ -369,7 +398,8 @@ fn fetch_all(plan: &Plan, options: &PackOptions, staging: &Path, work: &Work) ->
                 let remote = plan.remotes.iter().find(|(other, _)| other == label).map(|(_, remote)| remote);
                 let folder = staging.join(index.to_string());
                 std::fs::create_dir(&folder).map_err(|error| Error::at(&folder, "cannot write", error))?;
-                fetch_host(plan, (label, remote), options, &folder, work)
+                options.watch.stage(label, Stage::Fetching);
+                fetch_host(plan, (label, remote), options, &folder, &options.work_of(label, work))
             })
         });
         let threads: Vec<_> = threads.collect();
@@ -402,16 +432,26 @@ fn fetch_host(
         let path = folder.join(number.to_string());
         File::create_new(&path).map(|file| (file, path)).map_err(|error| Error::at(folder, "cannot write into", error))
     };
+    let give_up = |origin: String, class: Option<Class>| -> Result<Option<Unreadable>> {
+        match (work.is_cancelled(), work.stopped_alone()) {
+            (false, _) => Ok(None),
+            (true, Some(reason)) => Ok(Some(Unreadable { origin, host: label.to_owned(), reason, class })),
+            (true, None) => Err(Error::new("cancelled; no box was written")),
+        }
+    };
     for planned in plan.commands.iter().filter(|command| command.host == label) {
-        work.check()?;
+        let origin = || format!("command: {}", planned.command.run.join(" "));
+        if let Some(left) = give_up(origin(), Some(planned.command.class))? {
+            fetched.unreadable.push(left);
+            continue;
+        }
         let (mut out, path) = staged()?;
         let (sealed, trouble) = run_planned(planned, remote, &mut out, work);
         let kept = sealed.path.is_some();
         fetched.commands.push(sealed);
-        if let Some(reason) = trouble {
-            let origin = format!("command: {}", planned.command.run.join(" "));
+        if let Some(reason) = work.stopped_alone().or(trouble) {
             let class = Some(planned.command.class);
-            fetched.unreadable.push(Unreadable { origin, host: label.to_owned(), reason, class });
+            fetched.unreadable.push(Unreadable { origin: origin(), host: label.to_owned(), reason, class });
         }
         if kept {
             fetched.outputs.push(Ready { file: output_of(planned, options.now, &path), path, part: Part::Whole });
@@ -419,8 +459,11 @@ fn fetch_host(
     }
     let Some(remote) = remote else { return Ok(fetched) };
     for file in plan.files.iter().filter(|file| file.host == label) {
-        work.check()?;
         let Wanted::Remote(there) = &file.wanted else { continue };
+        if let Some(left) = give_up(file.origin.clone(), file.class)? {
+            fetched.unreadable.push(left);
+            continue;
+        }
         let unreadable = |reason: String| Unreadable {
             origin: file.origin.clone(),
             host: label.to_owned(),
@@ -443,10 +486,16 @@ fn fetch_host(
         }
         let (mut out, path) = staged()?;
         match remote.fetch(there, &mut out, file.most_bytes, work) {
-            Ok(()) => fetched.ready.push(Ready { file: file.clone(), path, part: Part::Whole }),
+            Ok(()) => {
+                options.watch.file_done(label);
+                fetched.ready.push(Ready { file: file.clone(), path, part: Part::Whole });
+            }
             Err(error) => {
-                work.check()?;
-                fetched.unreadable.push(unreadable(error.to_string()));
+                let reason = work.stopped_alone();
+                if reason.is_none() {
+                    work.check()?;
+                }
+                fetched.unreadable.push(unreadable(reason.unwrap_or_else(|| error.to_string())));
                 // What came of it is no whole file: it is not kept.
                 let _ = std::fs::remove_file(&path);
             }
@@ -534,6 +583,7 @@ fn facts_of_hosts(
     const TIMEOUT: Duration = Duration::from_secs(60);
     for (label, root) in &plan.facts {
         work.check()?;
+        let work = &options.work_of(label, work);
         let remote = plan.remotes.iter().find(|(other, _)| other == label).map(|(_, remote)| remote);
         let said = match (root, remote) {
             (Some(root), _) => Ok(facts::of_root(root, options.now)),
@@ -552,8 +602,11 @@ fn facts_of_hosts(
             Ok(Some(facts)) => facts,
             Ok(None) => continue,
             Err(error) => {
-                work.check()?;
-                let (origin, reason) = ("facts".to_owned(), error.to_string());
+                let stopped = work.stopped_alone();
+                if stopped.is_none() {
+                    work.check()?;
+                }
+                let (origin, reason) = ("facts".to_owned(), stopped.unwrap_or_else(|| error.to_string()));
                 let class = Some(Class::Facts);
                 seal.unreadable.push(Unreadable { origin, host: label.clone(), reason, class });
                 continue;

@@ -3,12 +3,15 @@
 use std::collections::HashSet;
 use std::path::{Component, Path, PathBuf};
 use std::sync::Arc;
+use std::thread;
+use std::time::Duration;
 
 use super::capture::Snapshot;
 use super::local::{self, Found};
 use super::recipe::{Class, Command, Files, Matchers, Recipe, Recipes, System};
 use super::remote::Remote;
 use super::seal::{Mark, SealedHost, Unreadable};
+use super::watch::{Stage, Watch};
 use super::window::Window;
 use crate::case::{LeftOut, Options, find_files};
 use crate::clock::human;
@@ -53,6 +56,10 @@ pub struct PackOptions {
     pub origins_below: Option<PathBuf>,
     /// Moments to note in the seal.
     pub marks: Vec<Mark>,
+    /// How long one host may take; what is missing of it then is left out.
+    pub host_limit: Option<Duration>,
+    /// Where it can be seen how far each host is, and where one can be stopped.
+    pub watch: Watch,
 }
 
 /// Where a file is taken from.
@@ -141,26 +148,85 @@ pub fn plan(options: &PackOptions, work: &Work) -> Result<Plan> {
         options.known.by_name(name)?;
     }
     let here = platform::host_name();
+    options.watch.clear();
     for path in &options.paths {
-        planner.local(&here, path, false, work)?;
+        planner.local(&here, path, false, &options.work_of(&here, work))?;
     }
     let mut remote = Vec::new();
     for (label, path) in &options.hosts {
         match path.to_str().filter(|text| text.starts_with("ssh://")) {
             Some(address) => remote.push((label.clone(), address.to_owned())),
-            None => planner.local(label, path, true, work)?,
+            None => planner.local(label, path, true, &options.work_of(label, work))?,
         }
     }
     planner.remote(&remote, work)?;
     work.check()?;
+    planner.say_what_is_planned();
     planner.plan.recipes.sort();
     planner.plan.recipes.dedup();
     Ok(planner.plan)
 }
 
-impl Planner<'_> {
+impl Plan {
+    /// The list for people: each file and command, by host, and what they add up to.
+    pub fn lines(&self, window: Option<Window>) -> Vec<String> {
+        let mut lines = Vec::new();
+        if let Some(window) = window {
+            lines.push(format!("window   {} to {}", clock::to_rfc3339(window.from), clock::to_rfc3339(window.to)));
+        }
+        for host in &self.hosts {
+            let origin = host.origin.as_deref().unwrap_or_default();
+            let zone = host.zone.as_deref().unwrap_or("unknown");
+            lines.push(format!("host     {}  {origin}  zone {zone}", host.label));
+            for file in self.files.iter().filter(|file| file.host == host.label) {
+                let class = file.class.map_or("-", Class::name);
+                let recipe = file.recipe.as_deref().unwrap_or("-");
+                let origin = crate::visible(&file.origin, false);
+                lines.push(format!("  file   {class:<13} {recipe:<16} {:>12}  {origin}", file.size));
+            }
+            for planned in self.commands.iter().filter(|command| command.host == host.label) {
+                let (class, seconds) = (planned.command.class.name(), planned.command.timeout_s);
+                let run = planned.command.run.join(" ");
+                lines.push(format!("  run    {class:<13} {:<16} {seconds:>10} s  {run}", planned.recipe));
+            }
+        }
+        let bytes: u64 = self.files.iter().map(|file| file.size).sum();
+        let (files, commands) = (self.files.len(), self.commands.len());
+        lines.push(format!("{files} files, {bytes} bytes, {commands} commands; nothing was copied or run"));
+        lines
+    }
+}
+
+impl PackOptions {
+    /// The work of one host.
+    pub(super) fn work_of(&self, label: &str, work: &Work) -> Work {
+        self.watch.work(label, work, self.host_limit)
+    }
+}
+
+/// What a remote host has to offer.
+struct Offer<'r> {
+    recipes: Vec<&'r Recipe>,
+    files: Vec<Found<'r>>,
+    left_out: Vec<LeftOut>,
+}
+
+impl<'o> Planner<'o> {
+    fn say_what_is_planned(&self) {
+        for host in &self.plan.hosts {
+            let files = self.plan.files.iter().filter(|file| file.host == host.label);
+            let (count, bytes) = files.fold((0, 0), |(count, bytes), file| (count + 1, bytes + file.size));
+            self.options.watch.planned(&host.label, count, bytes);
+        }
+    }
+
     /// The recipes for a root: those that were named, or those whose signs it shows. `None` where all files are wanted.
-    fn recipes_for(&self, live: bool, by_default: bool, exists: &dyn Fn(&str, System) -> bool) -> Option<Vec<&Recipe>> {
+    fn recipes_for(
+        &self,
+        live: bool,
+        by_default: bool,
+        exists: &dyn Fn(&str, System) -> bool,
+    ) -> Option<Vec<&'o Recipe>> {
         let names = &self.options.recipes;
         if names.is_empty() && !by_default {
             return None;
@@ -306,7 +372,8 @@ impl Planner<'_> {
         let mut connected = Vec::new();
         for (label, address) in addresses {
             work.check()?;
-            match Remote::connect(address, options.ssh_config.as_deref(), options.may_ask, work) {
+            let of_host = options.work_of(label, work);
+            match Remote::connect(address, options.ssh_config.as_deref(), options.may_ask, &of_host) {
                 Ok(remote) => connected.push((label.clone(), address.clone(), Arc::new(remote))),
                 Err(error) => {
                     self.note_host(SealedHost {
@@ -315,11 +382,24 @@ impl Planner<'_> {
                         clock_here: clock::to_rfc3339(options.now),
                         ..SealedHost::default()
                     });
-                    self.leave_out(label, vec![LeftOut { path: address.clone(), reason: error.to_string() }]);
+                    // Nothing of it is there, whatever the client said because it was stopped.
+                    let reason = of_host.stopped_alone().unwrap_or_else(|| error.to_string());
+                    options.watch.stage(label, Stage::Stopped(reason.clone()));
+                    self.leave_out(label, vec![LeftOut { path: address.clone(), reason }]);
                 }
             }
         }
-        for (label, address, remote) in connected {
+        let offers: Vec<Offer<'o>> = thread::scope(|scope| {
+            let asked = connected.iter().map(|(label, address, remote)| {
+                let this = &*self;
+                scope.spawn(move || this.offer(label, address, remote, &options.work_of(label, work)))
+            });
+            let asked: Vec<_> = asked.collect();
+            let broken = || LeftOut { path: String::new(), reason: "listing its files broke off".into() };
+            let empty = || Offer { recipes: Vec::new(), files: Vec::new(), left_out: vec![broken()] };
+            asked.into_iter().map(|thread| thread.join().unwrap_or_else(|_| empty())).collect()
+        });
+        for ((label, address, remote), offer) in connected.into_iter().zip(offers) {
             let about = remote.about();
             self.note_host(SealedHost {
                 label: label.clone(),
@@ -329,45 +409,48 @@ impl Planner<'_> {
                 clock_here: clock::to_rfc3339(about.clock_here),
                 clock_within_ms: Some(about.within_ms),
             });
-            let signs: Vec<String> =
-                options.known.good.iter().flat_map(|recipe| recipe.detect.iter().cloned()).collect();
-            let there = match remote.existing(&signs, work) {
-                Ok(there) => there,
-                Err(error) => {
-                    self.leave_out(&label, vec![LeftOut { path: address, reason: error.to_string() }]);
-                    continue;
-                }
-            };
-            let live = remote.is_live();
-            let chosen: Vec<String> = self
-                .recipes_for(live, true, &|sign, _| there.contains(sign))
-                .unwrap_or_default()
-                .iter()
-                .map(|recipe| recipe.name.clone())
-                .collect();
-            let recipes: Vec<&Recipe> = chosen.iter().filter_map(|name| options.known.by_name(name).ok()).collect();
-            let mut left_out = Vec::new();
-            if recipes.is_empty() {
-                let reason = "no recipe fits it: see boxclock recipes, and name one with --recipe".to_owned();
-                left_out.push(LeftOut { path: address.clone(), reason });
+            for found in offer.files {
+                self.add(&label, &found, &found.below, Wanted::Remote(found.file.name.clone()));
             }
-            match remote.list(&recipes, &mut left_out, work) {
-                Ok(files) => {
-                    for found in files {
-                        self.add(&label, &found, &found.below, Wanted::Remote(found.file.name.clone()));
-                    }
-                }
-                Err(error) => left_out.push(LeftOut { path: address, reason: error.to_string() }),
-            }
-            if live {
+            if remote.is_live() && !offer.recipes.is_empty() {
                 self.plan.facts.push((label.clone(), None));
-                self.add_commands(&label, &recipes);
+                self.add_commands(&label, &offer.recipes);
             }
-            self.plan.recipes.extend(chosen);
-            self.leave_out(&label, left_out);
+            self.plan.recipes.extend(offer.recipes.iter().map(|recipe| recipe.name.clone()));
+            self.leave_out(&label, offer.left_out);
             self.plan.remotes.push((label, remote));
         }
         Ok(())
+    }
+
+    /// Asks a remote host which recipes fit it, and for the files that they want.
+    fn offer(&self, label: &str, address: &str, remote: &Remote, work: &Work) -> Offer<'o> {
+        let known = &self.options.known.good;
+        self.options.watch.stage(label, Stage::Listing);
+        let mut offer = Offer { recipes: Vec::new(), files: Vec::new(), left_out: Vec::new() };
+        let failed = |error: &crate::Error| {
+            let reason = work.stopped_alone().unwrap_or_else(|| error.to_string());
+            self.options.watch.stage(label, Stage::Stopped(reason.clone()));
+            LeftOut { path: address.to_owned(), reason }
+        };
+        let signs: Vec<String> = known.iter().flat_map(|recipe| recipe.detect.iter().cloned()).collect();
+        let there = match remote.existing(&signs, work) {
+            Ok(there) => there,
+            Err(error) => {
+                offer.left_out.push(failed(&error));
+                return offer;
+            }
+        };
+        offer.recipes = self.recipes_for(remote.is_live(), true, &|sign, _| there.contains(sign)).unwrap_or_default();
+        if offer.recipes.is_empty() {
+            let reason = "no recipe fits it: see boxclock recipes, and name one with --recipe".to_owned();
+            offer.left_out.push(LeftOut { path: address.to_owned(), reason });
+        }
+        match remote.list(&offer.recipes, &mut offer.left_out, work) {
+            Ok(files) => offer.files = files,
+            Err(error) => offer.left_out.push(failed(&error)),
+        }
+        offer
     }
 
     fn add_local(&mut self, label: &str, found: &Found<'_>, below: &str) {

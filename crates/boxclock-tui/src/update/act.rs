@@ -5,7 +5,7 @@ use boxclock_core::logbook::ChainLink;
 use tui_input::Input;
 
 use super::{go, jump_to_row, note_jump, remember, scaled_window, typing};
-use crate::app::{App, Mode, Prompt, Step, Undo};
+use crate::app::{App, BoxRow, Mode, Prompt, Step, Undo};
 use crate::keys::Action;
 
 /// Does it.
@@ -17,6 +17,15 @@ pub(super) fn run(app: &mut App, action: Action) {
         Action::Codes => to_step(app, Step::Codes),
         Action::Cause => to_step(app, Step::Cause),
         Action::Report => to_step(app, Step::Report),
+        Action::Desk => super::desk::show(app),
+        Action::TaskBefore => super::desk::turn(app, true),
+        Action::TaskNext => super::desk::turn(app, false),
+        Action::Preview => super::desk::begin(app, true),
+        Action::Run => super::desk::begin(app, false),
+        Action::Stop => super::desk::stop(app),
+        Action::OpenMade => super::desk::open(app),
+        Action::Label => ask_source(app, |app, source| ask(app, Prompt::Label(source), String::new())),
+        Action::Accept => accept_drift(app),
         Action::Up => move_by(app, -1),
         Action::Down => move_by(app, 1),
         Action::PageUp => move_by(app, -page(app)),
@@ -160,6 +169,12 @@ fn enter(app: &mut App) {
             }
         }
         Step::Box => {
+            if let Some(BoxRow::Drift(index)) = app.chosen_box_row()
+                && let Some(pair) = app.box_state.drift.get(*index).and_then(|one| one.evidence.first())
+            {
+                let row = pair.rows.0;
+                return jump_to_row(app, row);
+            }
             if app.chosen_source().is_none() {
                 app.message =
                     Some("Enter goes to the events of a source; the reading pane (i) says what this line is".into());
@@ -195,6 +210,21 @@ fn enter(app: &mut App) {
         }
         Step::Stream => toggle_reading(app),
         Step::Report => {}
+        Step::Desk => super::desk::enter(app),
+    }
+}
+
+/// Corrects the clock that the chosen suggestion is about.
+fn accept_drift(app: &mut App) {
+    let Some(BoxRow::Drift(index)) = app.chosen_box_row() else {
+        app.message = Some("choose a line with a suggested clock first".into());
+        return;
+    };
+    let Some(one) = app.box_state.drift.get(*index).cloned() else { return };
+    let before = app.drift.get(&one.host).copied().unwrap_or_default();
+    match typing::set_clock(app, &one.host, one.add_ns.into()) {
+        Ok(()) => app.undo.push(Undo::Clock(one.host, before)),
+        Err(error) => app.message = Some(error.to_string()),
     }
 }
 

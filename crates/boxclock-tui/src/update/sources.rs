@@ -97,6 +97,7 @@ fn written(choice: &Choice, what: &str) -> String {
         "format" => choice.format.clone(),
         "zone" => choice.zone.as_ref().map(|zone| zone.name().to_owned()),
         "encoding" => choice.encoding.map(|encoding| encoding.name().to_owned()),
+        "host" => choice.host.clone(),
         _ => choice.dates.map(|dates| dates.name().to_owned()),
     };
     text.unwrap_or_default()

@@ -160,6 +160,11 @@ fn accept(app: &mut App, prompt: &Prompt, text: &str) {
         }
         Prompt::Zone(source) => sources::set_zone(app, source, text),
         Prompt::ReadAs(source) => sources::read_as(app, source, text),
+        Prompt::Label(source) => sources::set(app, source, "host", text.trim()),
+        Prompt::Desk(key) => {
+            app.desk.set(key, text.to_owned());
+            Ok(())
+        }
         Prompt::Password => {
             sources::add_password(app, text);
             Ok(())

@@ -60,6 +60,8 @@ fn label(prompt: &Prompt) -> String {
         Prompt::Field(key) => (*key).replace('_', " "),
         Prompt::Reason(_) => "it follows because".into(),
         Prompt::ReportPath => "write to".into(),
+        Prompt::Desk(key) => (*key).into(),
+        Prompt::Label(_) => "host of this source".into(),
         Prompt::Finder(_) => "action".into(),
     }
 }
@@ -87,6 +89,10 @@ fn help_for(app: &App, prompt: &Prompt, indent: usize, width: u16) -> Vec<Span<'
         Prompt::ReadAs(_) => "rfc3164  windows-1252  day-first   nothing: as found out",
         Prompt::Password => "it is tried on every encrypted member, and kept in memory only",
         Prompt::Finder(_) => "words of what you want to do; arrows choose, Enter does it",
+        Prompt::Label(_) => "the label of its host; nothing: where it was found",
+        Prompt::Desk(key) => {
+            app.desk.task().fields().iter().find(|(field, ..)| field == key).map_or("", |(.., hint)| hint)
+        }
         Prompt::Note | Prompt::Field(_) | Prompt::Reason(_) | Prompt::ReportPath => "Enter keeps, Esc gives up",
     };
     vec![Span::styled(cut(&format!(" {text}"), usize::from(width)), app.theme.faint())]

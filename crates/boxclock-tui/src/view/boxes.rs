@@ -50,6 +50,12 @@ pub(super) fn draw(app: &App, frame: &mut Frame<'_>, area: Rect) {
                 let text = format!("   {shape} {}: {}", finding.title, visible(&finding.evidence, false));
                 vec![Span::styled(fit(&text, width), app.theme.hue(hue))]
             }
+            BoxRow::Drift(index) => {
+                let one = &app.box_state.drift[*index];
+                let (confidence, ground) = (one.confidence.name(), one.ground.words());
+                let text = format!("   ◷ clock seems wrong: add {} (confidence {confidence}: {ground})", one.drift);
+                vec![Span::styled(fit(&text, width), app.theme.hue(Hue::Orange))]
+            }
             BoxRow::LeftOut(index) => {
                 let left = &app.case.left_out[*index];
                 let text = format!(" left out  {}: {}", left.path, left.reason);

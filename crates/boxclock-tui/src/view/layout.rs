@@ -87,6 +87,7 @@ impl Layout {
             Step::Story => 2,
             Step::Box | Step::Codes => 1,
             Step::Cause => 2,
+            Step::Desk => 3,
             Step::Stream | Step::Report => 0,
         }
     }

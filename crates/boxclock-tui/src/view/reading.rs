@@ -7,6 +7,7 @@ use boxclock_core::event::EventRef;
 use boxclock_core::gather::recipe::Class;
 use boxclock_core::logbook::Story;
 use boxclock_core::report::sources::SourceOut;
+use boxclock_core::timeline::drift::Suggestion;
 use ratatui::Frame;
 use ratatui::layout::Rect;
 use ratatui::style::Style;
@@ -15,6 +16,7 @@ use ratatui::widgets::{Clear, Paragraph};
 
 use super::text::{cut, wrap};
 use crate::app::{App, BoxRow, Step};
+use crate::desk::DeskRow;
 
 /// Draws it.
 pub(super) fn draw(app: &App, frame: &mut Frame<'_>, area: Rect) {
@@ -41,6 +43,7 @@ pub(super) fn draw(app: &App, frame: &mut Frame<'_>, area: Rect) {
             pane.cause_hint();
             pane.pinned_event();
         }
+        Step::Desk => pane.desk(),
         Step::Stream | Step::Report => pane.event(),
     }
     pane.lines.truncate(usize::from(area.height));
@@ -221,12 +224,61 @@ impl Pane<'_> {
                 self.facts("do", &finding.advice);
                 self.facts("check", &finding.check);
             }
+            Some(BoxRow::Drift(index)) => self.drift(&app.box_state.drift[*index]),
             Some(BoxRow::LeftOut(index)) => {
                 let left = &app.case.left_out[*index];
                 self.heading("left out");
                 self.paragraph(&left.path, Style::new());
                 self.facts("why", &left.reason);
             }
+        }
+    }
+
+    /// A clock that seems to be wrong, and what shows it.
+    fn drift(&mut self, one: &Suggestion) {
+        let zone = &self.app.zone;
+        self.paragraph(&format!("the clock of {}", one.host), self.app.theme.strong());
+        self.facts("add", &format!("{}; a accepts it, d writes another", one.drift));
+        self.facts("sure", one.confidence.name());
+        self.facts("from", one.ground.words());
+        self.facts("why", &one.reason);
+        for pair in &one.evidence {
+            self.heading(&pair.shared);
+            for (source, line, time) in [&pair.here, &pair.there] {
+                let time = boxclock_core::gather::time_of(time).map_or(String::new(), |time| date_time(time, zone));
+                self.paragraph(&time, Style::new());
+                self.paragraph(&format!("  {source}:{line}"), self.app.theme.faint());
+            }
+        }
+    }
+
+    fn desk(&mut self) {
+        let app = self.app;
+        self.paragraph(app.desk.task().about(), app.theme.faint());
+        self.lines.push(Line::raw(""));
+        let rows = app.desk.rows();
+        match rows.get(app.list_cursor(Step::Desk)) {
+            Some(DeskRow::Field(field)) => {
+                let (key, label, hint) = app.desk.task().fields()[*field];
+                self.paragraph(label, app.theme.strong());
+                self.paragraph(hint, app.theme.faint());
+                self.paragraph(app.desk.text(key), Style::new());
+            }
+            Some(DeskRow::Host(label)) => {
+                for host in app.desk.hosts().iter().filter(|host| host.label == *label) {
+                    let ((files, all), (done, total)) = (host.files, host.bytes());
+                    self.paragraph(label, app.theme.strong());
+                    self.facts("now", host.stage.words());
+                    self.facts("files", &format!("{files} of {all}"));
+                    self.facts("bytes", &format!("{} of {}", super::text::grouped(done), super::text::grouped(total)));
+                    self.paragraph(
+                        "x stops this host; what came of it is kept, the rest is named as left out.",
+                        app.theme.faint(),
+                    );
+                }
+            }
+            Some(DeskRow::Said(line)) => self.paragraph(&app.desk.said[*line].1, Style::new()),
+            None => {}
         }
     }
 

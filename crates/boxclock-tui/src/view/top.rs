@@ -80,8 +80,9 @@ fn clocks(app: &App) -> String {
 fn steps(app: &App) -> Line<'static> {
     let mut spans = vec![Span::raw(" ")];
     for (step, key, name) in Step::ALL {
-        let style = if step == app.step { app.theme.strong() } else { app.theme.faint() };
-        let mark = if step == app.step { style.add_modifier(ratatui::style::Modifier::UNDERLINED) } else { style };
+        let here = step == app.step || (app.step, step) == (Step::Desk, Step::Box);
+        let style = if here { app.theme.strong() } else { app.theme.faint() };
+        let mark = if here { style.add_modifier(ratatui::style::Modifier::UNDERLINED) } else { style };
         spans.push(Span::styled(format!("{key} "), app.theme.faint()));
         spans.push(Span::styled(name, mark));
         spans.push(Span::raw("  "));

@@ -10,9 +10,9 @@ use boxclock_core::clock::{Zone, human, to_rfc3339};
 use boxclock_core::coverage;
 use boxclock_core::facts::{self, Checks, Finding};
 use boxclock_core::gather::recipe::{Recipe, Recipes};
-use boxclock_core::gather::redact::{HandOn, Rules, Sample, hand_on};
-use boxclock_core::gather::{self, AppliedRule, Mark, PackOptions, Packed, Plan, Unreadable, Window};
-use boxclock_core::logbook::{Logbook, Story};
+use boxclock_core::gather::redact::{Sample, hand_on};
+use boxclock_core::gather::{self, AppliedRule, Mark, PackOptions, Packed, Plan, Prepared, Unreadable, Window, Wish};
+use boxclock_core::logbook::Story;
 use boxclock_core::work::Work;
 
 use super::{cancellable, name_left_out, now, open, options, progress, read};
@@ -24,23 +24,25 @@ pub fn pack_options(arguments: &args::Pack) -> Result<PackOptions, Failure> {
     let reading = options(&arguments.reading)?;
     let zone = reading.zone.clone().unwrap_or_else(Zone::utc);
     let known = recipes_named();
+    let story = story(arguments)?;
+    let host_limit = arguments.host_limit.as_deref().map(human::duration).transpose();
+    let host_limit = host_limit.map_err(|error| Failure::Usage(format!("--host-limit: {error}")))?;
     Ok(PackOptions {
         paths: arguments.reading.paths.clone(),
         hosts: reading.hosts.clone(),
         into: arguments.into.clone().unwrap_or_default(),
-        story: Story { title: arguments.title.clone().unwrap_or_default(), ..Story::default() },
+        window: window(arguments, &story, &zone)?,
+        story,
         zone: reading.zone.as_ref().map(|zone| zone.name().to_owned()),
         host_zones: reading.host_zones.iter().map(|(label, zone)| (label.clone(), zone.name().to_owned())).collect(),
         now: now(),
         recipes: arguments.recipe.clone(),
         known,
-        window: window(arguments, &zone)?,
         reading,
         ssh_config: arguments.ssh_config.clone(),
         may_ask: io::stdin().is_terminal(),
-        since: None,
-        origins_below: None,
-        marks: Vec::new(),
+        host_limit: host_limit.map(|ns| Duration::from_nanos(u64::try_from(ns).unwrap_or(0))),
+        ..PackOptions::default()
     })
 }
 
@@ -53,28 +55,41 @@ fn recipes_named() -> Recipes {
     known
 }
 
-fn window(arguments: &args::Pack, zone: &Zone) -> Result<Option<Window>, Failure> {
-    let usage = |flag: &str, error: &boxclock_core::Error| Failure::Usage(format!("--{flag}: {error}"));
-    let moment = |flag: &str, text: &str| human::moment(text, zone, now()).map_err(|error| usage(flag, &error));
-    if arguments.whole {
+/// The window of the arguments, else that of the story.
+fn window(arguments: &args::Pack, story: &Story, zone: &Zone) -> Result<Option<Window>, Failure> {
+    let usage = |error: boxclock_core::Error| Failure::Usage(format!("the window: {error}"));
+    if arguments.whole || arguments.capture {
         return Ok(None);
     }
-    if let Some(around) = &arguments.around {
-        let within = human::duration(&arguments.within).map_err(|error| usage("within", &error))?;
-        if within < 0 {
-            return Err(Failure::Usage("--within: a span of time is not negative".into()));
+    let args::Pack { around, within, from, to, .. } = arguments;
+    let asked = Window::asked((around.as_deref(), within), (from.as_deref(), to.as_deref()), zone, now());
+    let told = || match human::moment(&story.since, zone, now()) {
+        Ok(since) => Window::asked((Some(&to_rfc3339(since)), within), (None, None), zone, now()).map_err(usage),
+        Err(_) if story.since.is_empty() => Ok(None),
+        Err(_) => {
+            say(&format!("the story's \"{}\" is no moment: all times are taken (or say --around)", story.since));
+            Ok(None)
         }
-        return Ok(Some(Window::around(moment("around", around)?, within)));
+    };
+    asked.map_err(usage)?.map_or_else(told, |window| Ok(Some(window)))
+}
+
+/// The story of a file, as in a box, with the title of the arguments.
+fn story(arguments: &args::Pack) -> Result<Story, Failure> {
+    let mut story = match &arguments.story {
+        Some(path) => {
+            let because = |error: &dyn std::fmt::Display| {
+                Failure::Because(format!("cannot read the story {}: {error}", path.display()))
+            };
+            let text = std::fs::read_to_string(path).map_err(|error| because(&error))?;
+            serde_json::from_str(&text).map_err(|error| because(&error))?
+        }
+        None => Story::default(),
+    };
+    if let Some(title) = &arguments.title {
+        story.title.clone_from(title);
     }
-    if arguments.from.is_none() && arguments.to.is_none() {
-        return Ok(None);
-    }
-    let from = arguments.from.as_deref().map_or(Ok(i64::MIN / 2), |text| moment("from", text))?;
-    let to = arguments.to.as_deref().map_or(Ok(now()), |text| moment("to", text))?;
-    if from > to {
-        return Err(Failure::Usage("--from lies behind --to".into()));
-    }
-    Ok(Some(Window { from, to }))
+    Ok(story)
 }
 
 pub fn pack(arguments: &args::Pack) -> Ended {
@@ -87,7 +102,7 @@ pub fn pack(arguments: &args::Pack) -> Ended {
     if arguments.capture {
         capture(arguments, &mut options, &work)?;
     }
-    let shown = arguments.reading.progress.then(|| progress::Shown::start(&work, "packing"));
+    let shown = arguments.reading.progress.then(|| progress::Shown::of_hosts(&work, options.watch.clone()));
     let packed = gather::pack(&options, &work)?;
     drop(shown);
     let outcome = sealed(&options.into, &packed)?;
@@ -139,53 +154,16 @@ pub fn sealed(into: &Path, packed: &Packed) -> Ended {
     for left in &seal.unreadable {
         say(&format!("left out: {} ({}): {}", left.origin, left.host, left.reason));
     }
-    let bytes: u64 = seal.files.iter().map(|file| file.size).sum();
-    let cut = seal.files.iter().filter(|file| file.cut.is_some()).count();
-    let mut text =
-        format!("{}: {} files, {bytes} bytes, {} left out", into.display(), seal.files.len(), seal.unreadable.len());
-    if seal.window.is_some() {
-        text.push_str(&format!(", {cut} cut to the window, {} outside of it", seal.outside.len()));
-    }
+    let text = packed.summary(into);
     writeln!(io::stdout(), "{text}")?;
     Ok(if seal.unreadable.is_empty() { Outcome::Done } else { Outcome::Partly })
 }
 
 fn print_plan(plan: &Plan, window: Option<Window>) -> Ended {
     let mut out = io::stdout().lock();
-    if let Some(window) = window {
-        writeln!(out, "window   {} to {}", to_rfc3339(window.from), to_rfc3339(window.to))?;
+    for line in plan.lines(window) {
+        writeln!(out, "{line}")?;
     }
-    for host in &plan.hosts {
-        let origin = host.origin.as_deref().unwrap_or_default();
-        writeln!(out, "host     {}  {origin}  zone {}", host.label, host.zone.as_deref().unwrap_or("unknown"))?;
-        for file in plan.files.iter().filter(|file| file.host == host.label) {
-            let class = file.class.map_or("-", |class| class.name());
-            let recipe = file.recipe.as_deref().unwrap_or("-");
-            writeln!(
-                out,
-                "  file   {class:<13} {recipe:<16} {:>12}  {}",
-                file.size,
-                boxclock_core::visible(&file.origin, false)
-            )?;
-        }
-        for planned in plan.commands.iter().filter(|command| command.host == host.label) {
-            let class = planned.command.class.name();
-            writeln!(
-                out,
-                "  run    {class:<13} {:<16} {:>10} s  {}",
-                planned.recipe,
-                planned.command.timeout_s,
-                planned.command.run.join(" ")
-            )?;
-        }
-    }
-    let bytes: u64 = plan.files.iter().map(|file| file.size).sum();
-    writeln!(
-        out,
-        "{} files, {bytes} bytes, {} commands; nothing was copied or run",
-        plan.files.len(),
-        plan.commands.len()
-    )?;
     for Unreadable { origin, host, reason, .. } in &plan.left_out {
         say(&format!("left out: {origin} ({host}): {reason}"));
     }
@@ -297,20 +275,8 @@ fn print_coverage(rows: &[coverage::Row], window: Window, zone: &Zone, form: arg
         }
         return Ok(());
     }
-    let time = |ns: i64| human::date_time(ns, zone)[..19].to_owned();
-    writeln!(out, "does it cover {} to {} ({})?", time(window.from), time(window.to), zone.name())?;
-    for row in rows {
-        let state = row.state.words();
-        writeln!(
-            out,
-            "{:<14} {:<12} {state:<16} {}",
-            row.host,
-            row.class.name(),
-            boxclock_core::visible(&row.detail, false)
-        )?;
-        if !row.advice.is_empty() {
-            writeln!(out, "{:28}{}", "", row.advice)?;
-        }
+    for line in coverage::lines(rows, window, zone) {
+        writeln!(out, "{line}")?;
     }
     Ok(())
 }
@@ -344,63 +310,23 @@ pub fn checks(arguments: &args::Listing) -> Ended {
 
 /// Writes a box to hand on, or says what would be replaced.
 pub fn redact(arguments: &args::Redact) -> Ended {
-    let usage = |error: boxclock_core::Error| Failure::Usage(error.to_string());
-    if !arguments.path.exists() {
-        return Err(Failure::Because(format!("no such file or folder: {}", arguments.path.display())));
-    }
-    if !gather::is_box(&arguments.path)? {
-        return Err(Failure::Because(format!("{} is not a box", arguments.path.display())));
-    }
     let work = cancellable();
-    let case = Case::open(std::slice::from_ref(&arguments.path), Options::default(), &work)?;
-    let mut rules = Rules::load();
-    for path in &arguments.rules {
-        let text = std::fs::read_to_string(path)
-            .map_err(|error| Failure::Because(format!("cannot read {}: {error}", path.display())))?;
-        rules.add(&path.display().to_string(), &text);
-    }
-    if let Some((file, mistake)) = rules.wrong.first() {
-        // A rule that is wrong would leave in what it should replace.
-        return Err(Failure::Because(format!("{file}: {mistake}")));
-    }
-    for name in &arguments.except {
-        if !rules.good.iter().any(|rule| rule.name == *name) {
-            let known: Vec<&str> = rules.good.iter().map(|rule| rule.name.as_str()).collect();
-            return Err(Failure::Usage(format!("no rule is called \"{name}\": there are {}", known.join(", "))));
-        }
-    }
-    rules.good.retain(|rule| !arguments.except.contains(&rule.name));
-    rules.add_words("word", "Words of the user", &arguments.word);
-    if arguments.hide_hosts {
-        let labels = case.seal.iter().flat_map(|seal| seal.hosts.iter().map(|host| host.label.clone()));
-        rules.add_words("host", "Labels of hosts", &labels.collect::<Vec<_>>());
-    }
-    for source in &arguments.source {
-        let known = |name: &str| name == source || name.split('!').next() == Some(source);
-        if !case.sources.iter().any(|other| known(&other.name))
-            && !case.documents.iter().any(|other| other.name == *source)
-        {
-            return Err(Failure::Usage(format!("the box holds no source {source}: see boxclock sources")));
-        }
-    }
-    let logbook = match &case.logbook_path {
-        Some(path) => Logbook::open(path)?,
-        None => Logbook::in_memory()?,
-    };
-    let within = human::duration(&arguments.within).map_err(usage)?;
-    let around = arguments.around.as_deref().map(|text| human::moment(text, &case.zone, now()).map_err(usage));
-    let pins = if arguments.pinned { logbook.pins()? } else { Vec::new() };
-    let options = HandOn {
+    let wish = Wish {
         from: arguments.path.clone(),
         into: arguments.into.clone(),
-        now: now(),
+        rules: arguments.rules.clone(),
+        except: arguments.except.clone(),
+        words: arguments.word.clone(),
+        hide_hosts: arguments.hide_hosts,
         only: arguments.source.clone(),
-        window: around.transpose()?.map(|moment| Window::around(moment, within)),
-        pins: pins.into_iter().map(|pin| (pin.source, pin.offset)).collect(),
+        around: arguments.around.clone(),
+        within: arguments.within.clone(),
+        pinned: arguments.pinned,
         keep_binary: arguments.keep_binary,
     };
+    let Prepared { hand_on: options, rules, key } = wish.prepare(now(), &work)?;
     let shown = arguments.progress.then(|| progress::Shown::start(&work, "redacting"));
-    let handed = hand_on(&options, &rules.good, logbook.redaction_key()?, &work)?;
+    let handed = hand_on(&options, &rules.good, key, &work)?;
     drop(shown);
     let mut out = io::stdout().lock();
     for AppliedRule { rule, places, values } in &handed.applied {

@@ -6,6 +6,7 @@ use boxclock_core::case::{Case, Loaded, Reader};
 use boxclock_core::clock::human::date_time;
 use boxclock_core::code::Reading;
 use boxclock_core::report;
+use boxclock_core::timeline::drift::{Pair, Suggestion};
 use boxclock_core::visible;
 
 use crate::args::ListForm;
@@ -42,6 +43,31 @@ pub fn sources(case: &Case, loaded: &Loaded, form: ListForm) -> io::Result<()> {
         for trouble in &row.trouble {
             writeln!(out, "{:13}trouble: {}", "", visible(trouble, false))?;
         }
+    }
+    out.flush()
+}
+
+/// Prints which clocks seem to be wrong, and why.
+pub fn drift(suggestions: &[Suggestion], form: ListForm) -> io::Result<()> {
+    let mut out = BufWriter::new(io::stdout().lock());
+    for one in suggestions {
+        if form == ListForm::Jsonl {
+            serde_json::to_writer(&mut out, one)?;
+            writeln!(out)?;
+            continue;
+        }
+        let Suggestion { host, drift, ground, confidence, reason, evidence, .. } = one;
+        writeln!(out, "{host}  add {drift}  confidence {}: {}", confidence.name(), ground.words())?;
+        writeln!(out, "  {reason}")?;
+        for Pair { shared, here, there, .. } in evidence {
+            writeln!(out, "  {}", visible(shared, false))?;
+            for (source, line, time) in [here, there] {
+                writeln!(out, "    {time}  {}:{line}", visible(source, false))?;
+            }
+        }
+    }
+    if suggestions.is_empty() && form == ListForm::Text {
+        writeln!(out, "no clock seems to be wrong, as far as the hosts share messages or identifiers")?;
     }
     out.flush()
 }

@@ -5,6 +5,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
 
+use boxclock_core::gather::{self, watch::Host};
 use boxclock_core::work::Work;
 
 /// Shows progress until it is dropped.
@@ -19,24 +20,48 @@ impl Shown {
         Self::start_after(work, what, Duration::ZERO)
     }
 
+    /// Shows the progress of gathering, and each change of what is done with a host.
+    pub fn of_hosts(work: &Work, watch: gather::watch::Watch) -> Self {
+        Self::start_with(work, "packing", Duration::ZERO, Some(watch))
+    }
+
     /// Shows the progress of `work` once it has taken a second: for work that is usually done at once.
     pub fn start_late(work: &Work, what: &'static str) -> Self {
         Self::start_after(work, what, Duration::from_secs(1))
     }
 
     fn start_after(work: &Work, what: &'static str, quiet: Duration) -> Self {
+        Self::start_with(work, what, quiet, None)
+    }
+
+    fn start_with(work: &Work, what: &'static str, quiet: Duration, watch: Option<gather::watch::Watch>) -> Self {
         let stop = Arc::new(AtomicBool::new(false));
         let (work, stopped) = (work.clone(), Arc::clone(&stop));
         let thread = std::thread::spawn(move || {
             let started = Instant::now();
+            let mut told = Vec::new();
             while !stopped.load(Ordering::Relaxed) {
                 std::thread::park_timeout(Duration::from_millis(500));
+                for host in watch.iter().flat_map(gather::watch::Watch::hosts) {
+                    tell_host(&host, &mut told);
+                }
                 if started.elapsed() >= quiet {
                     line(&work, what, started);
                 }
             }
         });
         Self { stop, thread: Some(thread) }
+    }
+}
+
+/// Says what is done with a host, once.
+#[allow(clippy::print_stderr, reason = "progress goes to standard error, like diagnostics")]
+fn tell_host(host: &Host, told: &mut Vec<String>) {
+    let stage = format!("boxclock: {}: {}", host.label, host.stage.words());
+    if !told.contains(&stage) {
+        let (done, total) = host.files;
+        eprintln!("{stage} ({done} of {total} files)");
+        told.push(stage);
     }
 }
 

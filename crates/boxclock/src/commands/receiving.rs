@@ -7,36 +7,15 @@ use std::thread;
 use std::time::{Duration, Instant};
 
 use boxclock_core::clock::human;
-use boxclock_core::receive::{Counts, ReceiveOptions, Receiver};
+use boxclock_core::receive::{ReceiveOptions, Receiver, listen_on};
 
 use super::{cancellable, labelled};
 use crate::args;
 use crate::outcome::{Ended, Failure, Outcome, say};
 
-/// An address to listen on; a port alone is one of this machine only.
 fn address(flag: &str, text: Option<&String>) -> Result<Option<SocketAddr>, Failure> {
-    let Some(text) = text else { return Ok(None) };
-    let full = if text.contains(':') { text.clone() } else { format!("127.0.0.1:{text}") };
-    let parsed = full
-        .parse()
-        .map_err(|_| Failure::Usage(format!("--{flag} {text}: write a port, or ADDRESS:PORT with a numeric address")));
-    parsed.map(Some)
-}
-
-fn counted(counts: Counts) -> String {
-    let Counts { saved, bytes, cut, dropped, lost, refused, failed } = counts;
-    let mut text = format!("{saved} messages saved, {bytes} bytes");
-    let more = [
-        (cut, "cut to the limit"),
-        (dropped, "dropped over the rate"),
-        (lost, "lost by the system (UDP)"),
-        (refused, "connections refused"),
-        (failed, "TLS handshakes failed"),
-    ];
-    for (count, what) in more.into_iter().filter(|(count, _)| *count > 0) {
-        text.push_str(&format!(", {count} {what}"));
-    }
-    text
+    let usage = |error: boxclock_core::Error| Failure::Usage(format!("--{flag} {error}"));
+    text.map(|text| listen_on(text).map_err(usage)).transpose()
 }
 
 pub fn receive(arguments: &args::Receive) -> Ended {
@@ -81,7 +60,7 @@ pub fn receive(arguments: &args::Receive) -> Ended {
                 work.cancel();
             }
             if arguments.progress && shown.elapsed() > Duration::from_secs(1) {
-                say(&counted(receiver.counts()));
+                say(&receiver.counts().to_string());
                 shown = Instant::now();
             }
             thread::sleep(Duration::from_millis(50));
@@ -89,7 +68,7 @@ pub fn receive(arguments: &args::Receive) -> Ended {
         running.join().unwrap_or_else(|_| Err(boxclock_core::Error::new("receiving broke off")))
     });
     let counts = receiver.counts();
-    writeln!(out, "{}: {}", arguments.into.display(), counted(counts))?;
+    writeln!(out, "{}: {}", arguments.into.display(), counts)?;
     if let Err(error) = ended {
         say(&error.to_string());
         return Ok(Outcome::Partly);
