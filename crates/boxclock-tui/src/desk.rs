@@ -112,6 +112,8 @@ pub enum DeskRow {
     Host(String),
     /// A line of what came of it.
     Said(usize),
+    /// Nothing, between them.
+    Gap,
 }
 
 /// How a line of the result is meant.
@@ -240,9 +242,15 @@ impl Desk {
 
     /// The lines of the desk.
     pub fn rows(&self) -> Vec<DeskRow> {
-        let fields = (0..self.task().fields().len()).map(DeskRow::Field);
-        let hosts = self.hosts().into_iter().map(|host| DeskRow::Host(host.label));
-        fields.chain(hosts).chain((0..self.said.len()).map(DeskRow::Said)).collect()
+        let mut rows: Vec<DeskRow> = (0..self.task().fields().len()).map(DeskRow::Field).collect();
+        let hosts: Vec<_> = self.hosts().into_iter().map(|host| DeskRow::Host(host.label)).collect();
+        let said: Vec<_> = (0..self.said.len()).map(DeskRow::Said).collect();
+        let is_about_hosts = matches!(self.task(), Task::Gather | Task::Capture);
+        for part in [hosts, said].into_iter().skip(usize::from(!is_about_hosts)).filter(|part| !part.is_empty()) {
+            rows.push(DeskRow::Gap);
+            rows.extend(part);
+        }
+        rows
     }
 
     /// What goes on, for people.

@@ -286,14 +286,14 @@ impl<'o> Planner<'o> {
                 }
             }
             Some(names) if path.is_dir() => {
-                if names.is_empty() {
-                    let reason = "no recipe fits it: see boxclock recipes, and name one with --recipe".to_owned();
-                    left_out.push(LeftOut { path: path.display().to_string(), reason });
-                }
                 let recipes: Vec<&Recipe> = names.iter().filter_map(|name| options.known.by_name(name).ok()).collect();
                 for found in local::recipe_files(path, &recipes, &mut left_out)? {
                     let member = found.below.clone();
                     self.add_local(label, &found, &member);
+                }
+                if names.is_empty() {
+                    let reason = "no recipe fits it: see boxclock recipes, and name one with --recipe".to_owned();
+                    left_out.push(LeftOut { path: path.display().to_string(), reason });
                 }
                 let root = (!is_live).then(|| path.to_path_buf());
                 self.plan.facts.push((label.to_owned(), root));

@@ -46,6 +46,42 @@ fn rewrite(path: &Path, change: impl Fn(&str, Vec<u8>) -> Option<Vec<u8>>, extra
 }
 
 #[test]
+fn a_root_that_no_recipe_fits_is_named() {
+    let root = tempfile::tempdir().unwrap();
+    std::fs::create_dir(root.path().join("a")).unwrap();
+    let options = PackOptions {
+        hosts: vec![("gw".into(), root.path().into())],
+        recipes: vec!["auto".into()],
+        known: recipe::Recipes::shipped(),
+        ..PackOptions::default()
+    };
+    let plan = plan(&options, &Work::default()).unwrap();
+    assert!(plan.left_out.iter().any(|left| left.reason.starts_with("no recipe fits it")), "{:?}", plan.left_out);
+}
+
+#[test]
+fn a_host_that_takes_too_long_leaves_the_others() {
+    let root = tempfile::tempdir().unwrap();
+    for name in ["slow", "quick"] {
+        std::fs::create_dir(root.path().join(name)).unwrap();
+        std::fs::write(root.path().join(name).join("x.log"), "2026-04-12T02:31:07Z x\n").unwrap();
+    }
+    let host = |name: &str| (name.to_owned(), root.path().join(name));
+    let options = PackOptions {
+        hosts: vec![host("slow"), host("quick")],
+        into: root.path().join("x.box.zip"),
+        ..PackOptions::default()
+    };
+    let plan = plan(&options, &Work::default()).unwrap();
+    options.watch.stop("slow");
+    let packed = super::pack::seal_plan(&plan, &options, &Work::default()).unwrap();
+    assert_eq!(packed.seal.files.iter().map(|file| file.host.as_str()).collect::<Vec<_>>(), ["quick"]);
+    assert_eq!(packed.seal.unreadable[0].reason, "stopped by hand");
+    let stages: Vec<String> = options.watch.hosts().iter().map(|host| host.stage.words().to_owned()).collect();
+    assert_eq!(stages, ["stopped by hand", "done"]);
+}
+
+#[test]
 fn a_sealed_box_holds() {
     let folder = tempfile::tempdir().unwrap();
     let (path, packed) = pack_into(folder.path());

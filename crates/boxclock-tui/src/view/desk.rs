@@ -36,6 +36,7 @@ pub(super) fn draw(app: &App, frame: &mut Frame<'_>, area: Rect) {
                 let host = hosts.iter().find(|host| host.label == *label);
                 host.map_or(Vec::new(), |host| host_line(app, host, width))
             }
+            DeskRow::Gap => Vec::new(),
             DeskRow::Said(line) => {
                 let (tone, text) = &app.desk.said[*line];
                 let style = match tone {

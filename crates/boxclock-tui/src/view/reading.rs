@@ -278,7 +278,7 @@ impl Pane<'_> {
                 }
             }
             Some(DeskRow::Said(line)) => self.paragraph(&app.desk.said[*line].1, Style::new()),
-            None => {}
+            Some(DeskRow::Gap) | None => {}
         }
     }
 
