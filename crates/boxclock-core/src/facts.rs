@@ -68,11 +68,39 @@ pub(crate) fn object<const N: usize>(members: [(&str, Value); N]) -> Value {
     )
 }
 
+/// Says of each certificate whether the chain of its issuers' names leads to one in the trust store: a name that is there, not a
+/// signature that was checked. Without a store nothing is said.
+pub(crate) fn mark_known_issuers(certificates: &mut [Value], store: &[Value]) {
+    if store.is_empty() {
+        return;
+    }
+    let name = |value: &Value, field: &str| value[field].as_str().unwrap_or_default().to_owned();
+    let in_store = |field: &str, text: &str| store.iter().any(|root| root[field].as_str() == Some(text));
+    let gathered = certificates.to_vec();
+    for certificate in certificates {
+        let (mut issuer, mut known) = (name(certificate, "issuer"), in_store("sha256", &name(certificate, "sha256")));
+        // A chain of more steps is none that a client would follow.
+        for _ in 0..8 {
+            known |= in_store("subject", &issuer);
+            let next =
+                gathered.iter().find(|other| name(other, "subject") == issuer && name(other, "issuer") != issuer);
+            match next {
+                Some(next) if !known => issuer = name(next, "issuer"),
+                _ => break,
+            }
+        }
+        if let Some(fields) = certificate.as_object_mut() {
+            fields.insert("issuer_in_store".into(), known.into());
+        }
+    }
+}
+
 /// The certificates in a PEM text: subject, issuer, validity, thumbprint. Keys and everything else in it are ignored.
 pub(crate) fn certificates(path: &str, text: &[u8]) -> Vec<Value> {
     use sha2::{Digest, Sha256};
     use x509_parser::prelude::{FromDer, Pem, X509Certificate};
-    const MOST: usize = 50;
+    // A trust store holds some 150.
+    const MOST: usize = 500;
     let blocks = Pem::iter_from_buffer(text).filter_map(std::result::Result::ok);
     let blocks = blocks.filter(|pem| pem.label == "CERTIFICATE").take(MOST);
     let read = blocks.filter_map(|pem| {
@@ -90,4 +118,30 @@ pub(crate) fn certificates(path: &str, text: &[u8]) -> Vec<Value> {
         ]))
     });
     read.collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use serde_json::json;
+
+    use super::*;
+
+    #[test]
+    fn issuers_are_followed_to_the_store() {
+        let store = [json!({"subject": "CN=Root", "issuer": "CN=Root", "sha256": "aa"})];
+        let mut gathered = [
+            json!({"subject": "CN=gw", "issuer": "CN=Middle", "sha256": "01"}),
+            json!({"subject": "CN=Middle", "issuer": "CN=Root", "sha256": "02"}),
+            json!({"subject": "CN=own", "issuer": "CN=own", "sha256": "03"}),
+            json!({"subject": "CN=a", "issuer": "CN=b", "sha256": "04"}),
+            json!({"subject": "CN=b", "issuer": "CN=a", "sha256": "05"}),
+            json!({"subject": "CN=Root", "issuer": "CN=Root", "sha256": "aa"}),
+        ];
+        mark_known_issuers(&mut gathered, &store);
+        let known: Vec<bool> = gathered.iter().map(|one| one["issuer_in_store"].as_bool().unwrap()).collect();
+        assert_eq!(known, [true, true, false, false, false, true]);
+        let mut gathered = [json!({"subject": "CN=gw", "issuer": "CN=x"})];
+        mark_known_issuers(&mut gathered, &[]);
+        assert!(gathered[0].get("issuer_in_store").is_none(), "without a store nothing is said");
+    }
 }

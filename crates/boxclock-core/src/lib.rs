@@ -29,6 +29,7 @@ pub mod format;
 pub mod gather;
 pub mod limits;
 pub mod logbook;
+pub mod pattern;
 pub mod platform;
 pub mod query;
 pub mod receive;

@@ -9,6 +9,7 @@ use serde::{Deserialize, Serialize};
 use crate::case::Choice;
 use crate::clock::Drift;
 use crate::clock::human::drift_text;
+use crate::query::Lens;
 use crate::{Error, Result};
 
 /// What happened, in the words of those who report it. Everything is optional.
@@ -112,6 +113,53 @@ pub struct Pin {
     pub offset: u64,
     /// What somebody wrote to it.
     pub note: String,
+    /// What it is in the case.
+    pub kind: PinKind,
+    /// Its colour, 0 to 7; `None` for that of its kind.
+    pub colour: Option<u8>,
+}
+
+/// What a pin is in the case.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum PinKind {
+    /// What people noticed.
+    Symptom,
+    /// Something that shows what happened.
+    #[default]
+    Evidence,
+    /// Something that was changed before.
+    Change,
+    /// What started it all.
+    Root,
+    /// Looked at, and not it.
+    RuledOut,
+}
+
+impl PinKind {
+    /// All of them.
+    pub const ALL: [Self; 5] = [Self::Evidence, Self::Symptom, Self::Change, Self::Root, Self::RuledOut];
+
+    /// Its name.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Symptom => "symptom",
+            Self::Evidence => "evidence",
+            Self::Change => "change",
+            Self::Root => "root",
+            Self::RuledOut => "ruled out",
+        }
+    }
+
+    /// The next kind, in a circle.
+    #[must_use]
+    pub fn next(self) -> Self {
+        let at = Self::ALL.iter().position(|kind| *kind == self).unwrap_or(0);
+        Self::ALL[(at + 1) % Self::ALL.len()]
+    }
+
+    fn parse(name: &str) -> Self {
+        Self::ALL.into_iter().find(|kind| kind.name() == name).unwrap_or_default()
+    }
 }
 
 /// What a link of the chain is.
@@ -175,7 +223,9 @@ const SCHEMA: &str = "
     CREATE TABLE IF NOT EXISTS secret (name TEXT PRIMARY KEY, value BLOB NOT NULL);
     CREATE TABLE IF NOT EXISTS story (key TEXT PRIMARY KEY, value TEXT NOT NULL);
     CREATE TABLE IF NOT EXISTS pin (id INTEGER PRIMARY KEY AUTOINCREMENT, source TEXT NOT NULL, offset INTEGER NOT NULL,
-        note TEXT NOT NULL, UNIQUE (source, offset));
+        note TEXT NOT NULL, kind TEXT NOT NULL DEFAULT 'evidence', colour INTEGER, UNIQUE (source, offset));
+    CREATE TABLE IF NOT EXISTS ink (place INTEGER PRIMARY KEY, text TEXT NOT NULL);
+    CREATE TABLE IF NOT EXISTS lens (name TEXT PRIMARY KEY, filter TEXT NOT NULL);
     CREATE TABLE IF NOT EXISTS drift (host TEXT PRIMARY KEY, ns INTEGER NOT NULL, rate_ppb INTEGER NOT NULL DEFAULT 0,
         since INTEGER NOT NULL DEFAULT 0);
     CREATE TABLE IF NOT EXISTS choice (source TEXT NOT NULL, what TEXT NOT NULL, value TEXT NOT NULL,
@@ -186,12 +236,18 @@ const SCHEMA: &str = "
 ";
 
 /// The version of the schema, kept in SQLite's `user_version`.
-const VERSION: i64 = 2;
+const VERSION: i64 = 3;
 
 /// What version 2 added to the tables of version 1.
 const SINCE_1: &str = "
     ALTER TABLE drift ADD COLUMN rate_ppb INTEGER NOT NULL DEFAULT 0;
     ALTER TABLE drift ADD COLUMN since INTEGER NOT NULL DEFAULT 0;
+";
+
+/// What version 3 added to the tables of version 2.
+const SINCE_2: &str = "
+    ALTER TABLE pin ADD COLUMN kind TEXT NOT NULL DEFAULT 'evidence';
+    ALTER TABLE pin ADD COLUMN colour INTEGER;
 ";
 
 impl Logbook {
@@ -232,6 +288,9 @@ impl Logbook {
         }
         if version == 1 {
             connection.execute_batch(SINCE_1)?;
+        }
+        if version == 1 || version == 2 {
+            connection.execute_batch(SINCE_2)?;
         }
         connection.execute_batch(SCHEMA)?;
         connection.execute_batch(&format!("PRAGMA user_version = {VERSION};"))?;
@@ -315,10 +374,13 @@ impl Logbook {
     /// When the logbook cannot be read.
     pub fn pins(&self) -> Result<Vec<Pin>> {
         let read = || -> rusqlite::Result<Vec<Pin>> {
-            let mut statement = self.connection.prepare("SELECT id, source, offset, note FROM pin ORDER BY id")?;
+            let mut statement =
+                self.connection.prepare("SELECT id, source, offset, note, kind, colour FROM pin ORDER BY id")?;
             let rows = statement.query_map([], |row| {
                 let offset: i64 = row.get(2)?;
-                Ok(Pin { id: row.get(0)?, source: row.get(1)?, offset: offset.cast_unsigned(), note: row.get(3)? })
+                let kind: String = row.get(4)?;
+                let (id, source, note, colour) = (row.get(0)?, row.get(1)?, row.get(3)?, row.get(5)?);
+                Ok(Pin { id, source, offset: offset.cast_unsigned(), note, kind: PinKind::parse(&kind), colour })
             })?;
             rows.collect()
         };
@@ -334,6 +396,72 @@ impl Logbook {
             let sql = "INSERT INTO pin (source, offset, note) VALUES (?1, ?2, ?3)
                        ON CONFLICT (source, offset) DO UPDATE SET note = excluded.note";
             connection.execute(sql, params![source, offset.cast_signed(), note]).map(|_| ())
+        })
+    }
+
+    /// Says what a pin is, and its colour (`None`: that of its kind).
+    ///
+    /// # Errors
+    /// When the logbook cannot be written.
+    pub fn set_pin_kind(&self, id: i64, kind: PinKind, colour: Option<u8>) -> Result<()> {
+        self.change(&format!("pin {id} is {}", kind.name()), |connection| {
+            let sql = "UPDATE pin SET kind = ?2, colour = ?3 WHERE id = ?1";
+            connection.execute(sql, params![id, kind.name(), colour]).map(|_| ())
+        })
+    }
+
+    /// The inks: what is coloured, by place from 0.
+    ///
+    /// # Errors
+    /// When the logbook cannot be read.
+    pub fn inks(&self) -> Result<Vec<(u8, String)>> {
+        let read = || -> rusqlite::Result<Vec<(u8, String)>> {
+            let mut statement = self.connection.prepare("SELECT place, text FROM ink ORDER BY place")?;
+            let rows = statement.query_map([], |row| Ok((row.get(0)?, row.get(1)?)))?;
+            rows.collect()
+        };
+        read().map_err(|error| self.cannot(error))
+    }
+
+    /// Sets an ink, or with an empty text takes it away.
+    ///
+    /// # Errors
+    /// When the logbook cannot be written.
+    pub fn set_ink(&self, place: u8, text: &str) -> Result<()> {
+        self.change(&format!("ink {}: {text}", place + 1), |connection| {
+            connection.execute("DELETE FROM ink WHERE place = ?1", [place])?;
+            if !text.is_empty() {
+                connection.execute("INSERT INTO ink (place, text) VALUES (?1, ?2)", params![place, text])?;
+            }
+            Ok(())
+        })
+    }
+
+    /// The lenses that are kept with the case.
+    ///
+    /// # Errors
+    /// When the logbook cannot be read.
+    pub fn lenses(&self) -> Result<Vec<Lens>> {
+        let read = || -> rusqlite::Result<Vec<Lens>> {
+            let mut statement = self.connection.prepare("SELECT name, filter FROM lens ORDER BY name")?;
+            let rows = statement
+                .query_map([], |row| Ok(Lens { name: row.get(0)?, about: String::new(), filter: row.get(1)? }))?;
+            rows.collect()
+        };
+        read().map_err(|error| self.cannot(error))
+    }
+
+    /// Keeps a lens with the case, or with an empty filter takes it away.
+    ///
+    /// # Errors
+    /// When the logbook cannot be written.
+    pub fn set_lens(&self, name: &str, filter: &str) -> Result<()> {
+        self.change(&format!("lens {name}: {filter}"), |connection| {
+            connection.execute("DELETE FROM lens WHERE name = ?1", [name])?;
+            if !filter.is_empty() {
+                connection.execute("INSERT INTO lens (name, filter) VALUES (?1, ?2)", [name, filter])?;
+            }
+            Ok(())
         })
     }
 
@@ -474,6 +602,40 @@ mod tests {
         assert_eq!((pins[0].note.as_str(), pins[1].offset), ("the first refusal", u64::MAX));
         assert_eq!(book.drift().unwrap()["dose-gw"], Drift::from(-401_000_000_000));
         assert_eq!(book.chain().unwrap()[0].kind, Link::Root);
+    }
+
+    #[test]
+    fn a_logbook_of_an_older_version_is_brought_up_to_date() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("case.logbook");
+        let old = Connection::open(&path).unwrap();
+        let tables =
+            "CREATE TABLE pin (id INTEGER PRIMARY KEY AUTOINCREMENT, source TEXT NOT NULL, offset INTEGER NOT NULL,
+            note TEXT NOT NULL, UNIQUE (source, offset));
+            INSERT INTO pin (source, offset, note) VALUES ('x', 7, 'kept'); PRAGMA user_version = 2;";
+        old.execute_batch(tables).unwrap();
+        drop(old);
+        let book = Logbook::open(&path).unwrap();
+        let pin = book.pins().unwrap().remove(0);
+        assert_eq!((pin.note.as_str(), pin.kind, pin.colour), ("kept", PinKind::Evidence, None));
+        book.set_pin_kind(pin.id, PinKind::RuledOut, Some(3)).unwrap();
+        book.set_pin("x", 7, "changed").unwrap();
+        let pin = book.pins().unwrap().remove(0);
+        assert_eq!((pin.note.as_str(), pin.kind, pin.colour), ("changed", PinKind::RuledOut, Some(3)));
+    }
+
+    #[test]
+    fn inks_and_lenses_are_kept() {
+        let book = Logbook::in_memory().unwrap();
+        book.set_ink(2, "refused").unwrap();
+        book.set_ink(0, "/lease .* lost/").unwrap();
+        assert_eq!(book.inks().unwrap(), [(0, "/lease .* lost/".to_owned()), (2, "refused".to_owned())]);
+        book.set_ink(2, "").unwrap();
+        assert_eq!(book.inks().unwrap().len(), 1);
+        book.set_lens("night", "level>=warn").unwrap();
+        assert_eq!(book.lenses().unwrap()[0].filter, "level>=warn");
+        book.set_lens("night", "").unwrap();
+        assert!(book.lenses().unwrap().is_empty());
     }
 
     #[test]

@@ -11,10 +11,13 @@
 //! attribute, as in `http.response.status_code=502` or `attributes.retry=4`.
 
 mod eval;
+mod lens;
 mod lex;
 mod parse;
+pub mod values;
 
 pub use eval::{RowSet, problem_rows, rows_in_order};
+pub use lens::{Lens, Lenses};
 
 use regex::bytes::Regex;
 
@@ -23,7 +26,7 @@ use crate::clock::human::Typed;
 use crate::code::Code;
 
 /// The fields of a filter, each with what it takes.
-pub const FIELDS: [(&str, &str); 9] = [
+pub const FIELDS: [(&str, &str); 10] = [
     ("level", "trace debug info warn error fatal, with = != < <= > >="),
     ("host", "a host's label"),
     ("source", "a source's path"),
@@ -31,6 +34,7 @@ pub const FIELDS: [(&str, &str); 9] = [
     ("pid", "a process id"),
     ("tid", "a thread id"),
     ("code", "a code in any writing"),
+    ("pattern", "the number of a message pattern, as the reading pane shows it"),
     ("format", "a format's name"),
     ("time", "in FROM..TO, or within 5m of TIME"),
 ];
@@ -82,6 +86,14 @@ impl Filter {
         Ok(Self { root: Expr::Leaf(Leaf::Text(pattern)) })
     }
 
+    /// Where the texts that it looks for stand in a text, as byte ranges in order; what it says of fields marks nothing.
+    pub fn marks(&self, text: &str) -> Vec<std::ops::Range<usize>> {
+        let mut marks = Vec::new();
+        self.root.mark(text, &mut marks);
+        marks.sort_by_key(|range| (range.start, range.end));
+        marks
+    }
+
     /// Whether everything passes.
     pub fn is_empty(&self) -> bool {
         matches!(&self.root, Expr::And(all) if all.is_empty())
@@ -96,6 +108,26 @@ enum Expr {
     Leaf(Leaf),
 }
 
+impl Expr {
+    fn mark(&self, text: &str, marks: &mut Vec<std::ops::Range<usize>>) {
+        // More than that on one line helps nobody.
+        const MOST: usize = 200;
+        match self {
+            Self::And(all) | Self::Or(all) => all.iter().for_each(|expr| expr.mark(text, marks)),
+            // What must not be there is not there.
+            Self::Not(_) => {}
+            Self::Leaf(Leaf::Text(regex)) => {
+                let found = regex.find_iter(text.as_bytes()).filter(|hit| !hit.is_empty()).take(MOST);
+                let whole = |hit: &regex::bytes::Match<'_>| {
+                    text.is_char_boundary(hit.start()) && text.is_char_boundary(hit.end())
+                };
+                marks.extend(found.filter(whole).map(|hit| hit.range()));
+            }
+            Self::Leaf(_) => {}
+        }
+    }
+}
+
 #[derive(Clone, Debug)]
 enum Leaf {
     /// Severity number between these, inclusive.
@@ -107,6 +139,8 @@ enum Leaf {
     Pid(Vec<u32>),
     Tid(Vec<u32>),
     Code(Vec<Code>),
+    /// Numbers of message patterns.
+    Pattern(Vec<u64>),
     Time(TimeTest),
     Text(Regex),
     /// The value of an attribute, by its name.

@@ -88,6 +88,14 @@ pub enum Command {
         #[arg(value_name = "FILE.toml")]
         paths: Vec<PathBuf>,
     },
+    /// List the lenses: filters with a name. With FILE.toml: check these
+    #[command(after_help = "Example:\n  boxclock events night.box.zip --lens storage\n\n\
+        Own lenses are TOML files in the folder that this prints: name, about, filter.")]
+    Lenses {
+        /// Check these files instead
+        #[arg(value_name = "FILE.toml")]
+        paths: Vec<PathBuf>,
+    },
     /// List the recipes of what to gather, and check those of your own
     #[command(
         after_help = "Own recipes are TOML files in the folder that this prints; see docs/formats.md, \"Recipes\"."
@@ -250,6 +258,10 @@ pub enum Form {
     Csv,
     /// XML
     Xml,
+    /// The text as it was read, with source and line
+    Raw,
+    /// OpenTelemetry logs as JSON, one a line
+    Otlp,
 }
 
 #[derive(Args)]
@@ -259,6 +271,9 @@ pub struct Events {
     /// Only the events that pass this filter
     #[arg(long = "where", value_name = "FILTER")]
     pub filter: Option<String>,
+    /// Only the events that pass this lens (see boxclock lenses)
+    #[arg(long, value_name = "NAME", conflicts_with = "filter")]
+    pub lens: Option<String>,
     /// The form of the output
     #[arg(long = "as", value_name = "FORM", default_value = "jsonl")]
     pub form: Form,

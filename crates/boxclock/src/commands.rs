@@ -10,7 +10,7 @@ use boxclock_core::code::{self, Platform};
 use boxclock_core::format;
 use boxclock_core::logbook::Logbook;
 use boxclock_core::platform;
-use boxclock_core::query::{Filter, rows_in_order};
+use boxclock_core::query::{Filter, Lens, Lenses, rows_in_order};
 use boxclock_core::report::events::{EventWriter, Form};
 use boxclock_core::report::{self, Report};
 use boxclock_core::work::Work;
@@ -48,6 +48,7 @@ pub fn run(command: Option<Command>) -> Ended {
             Ok(name_left_out(&case, &loaded))
         }
         Command::Formats { paths } => formats(&paths),
+        Command::Lenses { paths } => lenses(&paths),
         Command::Code(code) => explain(&code),
         Command::Codes(list) => {
             let (case, loaded) = read(&list.reading)?;
@@ -214,6 +215,45 @@ fn name_left_out(case: &Case, loaded: &Loaded) -> Outcome {
 }
 
 /// Lists our formats, and those of the user with what is wrong with them.
+/// The lenses that hold in a case: those of the program and the user, and those in its logbook.
+fn lenses_of(case: &Case) -> Result<Lenses, Failure> {
+    let mut lenses = Lenses::load();
+    for (file, mistake) in &lenses.wrong {
+        say(&format!("{file}: {mistake}"));
+    }
+    if let Some(path) = case.logbook_path.as_ref().filter(|path| path.exists()) {
+        Logbook::open(path)?.lenses()?.into_iter().for_each(|lens| lenses.add(lens));
+    }
+    Ok(lenses)
+}
+
+/// Lists the lenses, or checks those that are named.
+fn lenses(paths: &[PathBuf]) -> Ended {
+    let mut out = io::stdout().lock();
+    let lenses = Lenses::load();
+    let mut wrong = lenses.wrong;
+    if paths.is_empty() {
+        for lens in &lenses.good {
+            writeln!(out, "{:<18} {}", lens.name, lens.about)?;
+            writeln!(out, "{:<18} {}", "", lens.filter)?;
+        }
+        if let Some(folder) = Lenses::folder() {
+            writeln!(out, "\nown lenses in {}", folder.display())?;
+        }
+    }
+    for path in paths {
+        let read = std::fs::read_to_string(path).map_err(|error| error.to_string());
+        match read.and_then(|text| Lens::parse(&text).map_err(|error| error.to_string())) {
+            Ok(lens) => writeln!(out, "{}: good: {}", path.display(), lens.name)?,
+            Err(mistake) => wrong.push((path.display().to_string(), mistake)),
+        }
+    }
+    for (path, mistake) in &wrong {
+        say(&format!("{path}: {mistake}"));
+    }
+    if wrong.is_empty() { Ok(Outcome::Done) } else { Err(Failure::Because("a lens is wrong".into())) }
+}
+
 fn formats(paths: &[PathBuf]) -> Ended {
     let mut out = io::stdout().lock();
     let mut wrong = Vec::new();
@@ -249,7 +289,11 @@ fn formats(paths: &[PathBuf]) -> Ended {
 
 fn events(arguments: &args::Events) -> Ended {
     let (case, loaded) = read(&arguments.reading)?;
-    let rows = match &arguments.filter {
+    let filter = match &arguments.lens {
+        Some(name) => Some(lenses_of(&case)?.by_name(name)?.filter.clone()),
+        None => arguments.filter.clone(),
+    };
+    let rows = match &filter {
         None => loaded.table.order.to_vec(),
         Some(text) => {
             let filter = Filter::parse(text, &case.zone)
@@ -262,6 +306,8 @@ fn events(arguments: &args::Events) -> Ended {
         args::Form::Text => Form::Text,
         args::Form::Csv => Form::Csv,
         args::Form::Xml => Form::Xml,
+        args::Form::Raw => Form::Raw,
+        args::Form::Otlp => Form::Otlp,
     };
     let mut writer = EventWriter::new(&case, case.zone.clone());
     let mut write = |out: &mut dyn Write| {

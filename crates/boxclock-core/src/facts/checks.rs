@@ -399,6 +399,14 @@ mod tests {
         assert_eq!((old[0].0.as_str(), old[0].1.as_str()), ("old-driver", "bridge.sys 2.3.4.5 is from 2016-03-15"));
         assert_eq!(found("time", json!({"in_step": false, "service_on": true}), None)[0].0, "time-not-in-step");
         assert_eq!(found("time", json!({"in_step": true}), None), []);
+        let shop =
+            json!([{"subject": "CN=gw", "issuer": "CN=Tank CA", "issuer_in_store": false, "path": "etc/gw.crt"}]);
+        assert_eq!(found("certificates", shop, None)[0].0, "certificate-issuer-unknown");
+        let plug_ins = json!([{"name": "kelp.so", "package": "none", "path": "opt/x/kelp.so"}, {"name": "own.so", "package": "x"}]);
+        assert_eq!(found("plug_ins", plug_ins, None).len(), 1);
+        let limits =
+            json!([{"name": "vm.max_map_count", "value": 1000}, {"name": "net.core.somaxconn", "value": 4096}]);
+        assert_eq!(found("limits", limits, None)[0].0, "few-memory-maps");
         assert_eq!(found("restart", json!({"needed": true, "reasons": ["x"]}), None)[0].0, "restart-needed");
         assert_eq!(found("processes", json!([{"name": "chronyd", "count": 2}]), None)[0].0, "second-instance");
         assert_eq!(

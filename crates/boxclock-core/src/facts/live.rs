@@ -6,7 +6,7 @@ use std::collections::BTreeMap;
 
 use serde_json::{Value, json};
 
-use super::{Facts, certificates, object};
+use super::{Facts, certificates, mark_known_issuers, object};
 use crate::clock::{SECOND, to_rfc3339};
 
 /// What is asked of a running host.
@@ -22,6 +22,7 @@ echo '=== disks'; df -P -k 2>/dev/null
 echo '=== inodes'; df -P -i 2>/dev/null
 echo '=== modules'; cat /proc/modules 2>/dev/null
 echo '=== module-versions'; for f in /sys/module/*/version; do [ -f "$f" ] && echo "$f $(cat "$f")"; done
+echo '=== module-files'; r=$(uname -r); [ -d "/lib/modules/$r" ] && cut -d' ' -f1 /proc/modules 2>/dev/null | while read -r m; do f=$(has modinfo && modinfo -n "$m" 2>/dev/null) && [ -f "$f" ] && stat -c "%Y $m %n" "$f"; done
 echo '=== packages'
 if has dpkg-query; then dpkg-query -W -f '${Package}\t${Version}\t${db:Status-Abbrev}\n'; fi
 if has rpm; then rpm -qa --qf '%{NAME}\t%{VERSION}-%{RELEASE}\tii\t%{INSTALLTIME}\n' 2>/dev/null; fi
@@ -31,6 +32,10 @@ echo '=== processes'; ps -eo pid=,comm= 2>/dev/null
 echo '=== timedatectl'; has timedatectl && timedatectl show 2>/dev/null
 echo '=== chrony'; has chronyc && chronyc -n tracking 2>/dev/null
 echo '=== limits'; for f in fs/file-nr fs/file-max kernel/pid_max vm/max_map_count net/core/somaxconn; do [ -f "/proc/sys/$f" ] && echo "$f $(cat /proc/sys/$f)"; done
+for p in /proc/sys/kernel/threads-max; do [ -f "$p" ] && echo "kernel/threads-max $(cat $p)"; done
+echo '=== plug-ins'; for f in /usr/lib/nginx/modules/*.so /usr/lib/*/nginx/modules/*.so /usr/lib/apache2/modules/*.so /usr/lib/postgresql/*/lib/*.so /usr/lib/*/rsyslog/*.so /opt/*/plugins/* /srv/*/plugins/* /var/lib/*/plugins/*; do [ -f "$f" ] && stat -c '%Y %n' "$f"; done
+echo '=== plug-in-owners'; if has dpkg-query; then echo asked; dpkg-query -S /usr/lib/nginx/modules/*.so /usr/lib/*/nginx/modules/*.so /usr/lib/apache2/modules/*.so /usr/lib/postgresql/*/lib/*.so /usr/lib/*/rsyslog/*.so 2>/dev/null; fi
+echo '=== trust-store'; for f in /etc/ssl/certs/ca-certificates.crt /etc/pki/tls/certs/ca-bundle.crt /etc/ssl/ca-bundle.pem; do [ -f "$f" ] && cat "$f" && break; done
 echo '=== restart'; [ -e /run/reboot-required ] && cat /run/reboot-required /run/reboot-required.pkgs 2>/dev/null
 has needs-restarting && needs-restarting -r 2>/dev/null | grep -i 'reboot is required'
 for f in /etc/nginx/*.crt /etc/nginx/*.pem /etc/nginx/*/*.crt /etc/nginx/*/*.pem /etc/ssl/*.pem /etc/ssl/*.crt /etc/letsencrypt/live/*/cert.pem /etc/pki/tls/certs/localhost.crt /opt/*/conf/*.crt /opt/*/conf/*.pem /srv/*/conf/*.crt /srv/*/conf/*.pem; do
@@ -93,7 +98,8 @@ pub(crate) fn parse(output: &str, now: i64) -> Facts {
         ]),
     );
     facts.set("volumes", volumes(lines("disks"), lines("inodes")));
-    facts.set("modules", modules(lines("modules"), lines("module-versions")));
+    facts.set("modules", modules(lines("modules"), lines("module-versions"), lines("module-files")));
+    facts.set("plug_ins", plug_ins(lines("plug-ins"), lines("plug-in-owners")));
     facts.set("packages", packages(lines("packages"), lines("installed")));
     facts.set("services", services(lines("services")));
     facts.set("processes", processes(lines("processes")));
@@ -108,8 +114,10 @@ pub(crate) fn parse(output: &str, now: i64) -> Facts {
     let reasons: Vec<&str> = lines("restart").iter().copied().filter(|line| !line.is_empty()).collect();
     facts.set("restart", json!({ "needed": !reasons.is_empty(), "reasons": reasons }));
     let found = parts.iter().filter_map(|(name, lines)| Some((name.strip_prefix("certificate ")?, lines)));
-    facts
-        .set("certificates", found.flat_map(|(path, lines)| certificates(path, lines.join("\n").as_bytes())).collect());
+    let mut found: Vec<Value> =
+        found.flat_map(|(path, lines)| certificates(path, lines.join("\n").as_bytes())).collect();
+    mark_known_issuers(&mut found, &certificates("", lines("trust-store").join("\n").as_bytes()));
+    facts.set("certificates", found.into());
     facts
 }
 
@@ -152,7 +160,15 @@ fn volumes(disks: &[&str], inodes: &[&str]) -> Value {
 }
 
 /// `/proc/modules`: name, size, users, …, and in parentheses what taints the kernel.
-fn modules(lines: &[&str], versions: &[&str]) -> Value {
+fn modules(lines: &[&str], versions: &[&str], files: &[&str]) -> Value {
+    let files: BTreeMap<&str, (i64, &str)> = files
+        .iter()
+        .filter_map(|line| {
+            let mut parts = line.splitn(3, ' ');
+            let time = parts.next()?.parse::<i64>().ok()?.checked_mul(SECOND)?;
+            Some((parts.next()?, (time, parts.next()?)))
+        })
+        .collect();
     let versions: BTreeMap<&str, &str> = versions
         .iter()
         .filter_map(|line| {
@@ -167,6 +183,27 @@ fn modules(lines: &[&str], versions: &[&str]) -> Value {
             ("name", name.into()),
             ("version", versions.get(name).map(|version| (*version).to_owned()).into()),
             ("taint", taint.into()),
+            // The file's own time: a module carries no date inside.
+            ("file_date", files.get(name).map(|(time, _)| to_rfc3339(*time)).into()),
+            ("path", files.get(name).map(|(_, path)| (*path).to_owned()).into()),
+        ]))
+    });
+    rows.collect()
+}
+
+/// Plug-ins of applications, with the package that brought each, or `none` where the package manager knows none.
+fn plug_ins(lines: &[&str], owners: &[&str]) -> Value {
+    let asked = owners.first() == Some(&"asked");
+    let owners: BTreeMap<&str, &str> =
+        owners.iter().filter_map(|line| line.split_once(": ")).map(|(package, path)| (path.trim(), package)).collect();
+    let rows = lines.iter().filter_map(|line| {
+        let (time, path) = line.split_once(' ')?;
+        let owner = owners.get(path).copied().or(asked.then_some("none"));
+        Some(object([
+            ("name", path.rsplit('/').next()?.into()),
+            ("path", path.into()),
+            ("date", time.parse::<i64>().ok().and_then(|time| time.checked_mul(SECOND)).map(to_rfc3339).into()),
+            ("package", owner.map(str::to_owned).into()),
         ]))
     });
     rows.collect()
@@ -255,7 +292,9 @@ mod tests {
             === disks\nFilesystem 1024-blocks Used Available Capacity Mounted on\n/dev/vda1 1000 960 40 96% /srv/tank data\n\
             === inodes\nFilesystem Inodes IUsed IFree IUse% Mounted on\n/dev/vda1 100 10 90 10% /srv/tank data\n\
             === modules\nbridge 4096 2 - Live 0x0 (OE)\nloop 4096 0 - Live 0x0\n=== module-versions\n/sys/module/bridge/version 2.3\n\
-            === packages\ndosingd\t4.2-1\tii \nold\t1.0\trc \n=== installed\n1775953867 /var/lib/dpkg/info/dosingd.list\n\
+            === plug-ins\n1775953867 /opt/tankwarden/plugins/kelp.so\n1775953867 /usr/lib/nginx/modules/geo.so\n\
+            === plug-in-owners\nasked\nnginx-geo: /usr/lib/nginx/modules/geo.so\n\
+            === module-files\n1775953867 bridge /lib/modules/6.1.0/bridge.ko\n=== packages\ndosingd\t4.2-1\tii \nold\t1.0\trc \n=== installed\n1775953867 /var/lib/dpkg/info/dosingd.list\n\
             === processes\n  1 init\n 12 dosingd\n 14 dosingd\n=== timedatectl\nTimezone=Europe/Lisbon\nNTP=yes\nNTPSynchronized=no\n\
             === limits\nfs/file-nr 100 0 2000\n=== restart\n*** System restart required ***\n";
         let facts = parse(output, 1_775_973_600 * SECOND).facts;
@@ -268,12 +307,18 @@ mod tests {
         assert_eq!(facts["volumes"][0]["mount"], "/srv/tank data");
         assert_eq!(facts["volumes"][0]["used_percent"], 96.0);
         assert_eq!(facts["volumes"][0]["inodes_used_percent"], 10.0);
-        assert_eq!(facts["modules"], json!([{"name": "bridge", "version": "2.3", "taint": "OE"}, {"name": "loop"}]));
+        assert_eq!(
+            facts["modules"],
+            json!([{"name": "bridge", "version": "2.3", "taint": "OE", "file_date": "2026-04-12T00:31:07.000000000Z",
+                "path": "/lib/modules/6.1.0/bridge.ko"}, {"name": "loop"}])
+        );
         assert_eq!(
             facts["packages"][0],
             json!({"name": "dosingd", "version": "4.2-1", "installed": "2026-04-12T00:31:07.000000000Z"})
         );
         assert_eq!(facts["packages"][1]["state"], "rc");
+        assert_eq!(facts["plug_ins"][0]["package"], "none");
+        assert_eq!(facts["plug_ins"][1]["package"], "nginx-geo");
         assert_eq!(facts["processes"][0], json!({"name": "dosingd", "count": 2, "pids": [12, 14]}));
         assert_eq!(facts["time"], json!({"zone": "Europe/Lisbon", "service_on": true, "in_step": false}));
         assert_eq!(facts["limits"], json!([{"name": "fs.file-nr", "value": 2000, "used": 100}]));

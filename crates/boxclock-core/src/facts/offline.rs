@@ -10,7 +10,7 @@ use std::time::UNIX_EPOCH;
 
 use serde_json::{Value, json};
 
-use super::{Facts, certificates, object};
+use super::{Facts, certificates, mark_known_issuers, object};
 use crate::clock::{SECOND, to_rfc3339};
 use crate::{limits, platform};
 
@@ -24,6 +24,7 @@ pub(crate) fn of_root(root: &Path, now: i64) -> Option<Facts> {
     facts.set("packages", dpkg_packages(root));
     facts.set("modules", windows_drivers(root));
     facts.set("certificates", root_certificates(root));
+    facts.set("plug_ins", plug_ins(root));
     let marker = ["run/reboot-required", "var/run/reboot-required"].iter().any(|name| root.join(name).exists());
     let renames = below(root, &["Windows", "WinSxS", "pending.xml"]).is_some();
     if marker || renames {
@@ -146,7 +147,35 @@ fn root_certificates(root: &Path) -> Value {
             }
         }
     }
+    let store = ["etc/ssl/certs/ca-certificates.crt", "etc/pki/tls/certs/ca-bundle.crt", "etc/ssl/ca-bundle.pem"];
+    let store = store.iter().find_map(|name| read(&root.join(name)));
+    mark_known_issuers(&mut found, &certificates("", &store.unwrap_or_default()));
     found.into()
+}
+
+/// Plug-ins of applications, where they usually lie.
+fn plug_ins(root: &Path) -> Value {
+    let mut rows = Vec::new();
+    for folder in ["opt", "srv", "Program Files", "Program Files (x86)", "ProgramData"] {
+        let Some(folder) = below(root, &[folder]) else { continue };
+        for application in std::fs::read_dir(folder).into_iter().flatten().flatten().take(1000) {
+            let Some(plug_ins) = below(&application.path(), &["plugins"]) else { continue };
+            for entry in std::fs::read_dir(plug_ins).into_iter().flatten().flatten().take(1000) {
+                let path = entry.path();
+                let Some(bytes) = path.is_file().then(|| read(&path)).flatten() else { continue };
+                let name = entry.file_name().to_string_lossy().into_owned();
+                let shown = path.strip_prefix(root).unwrap_or(&path).to_string_lossy().into_owned();
+                rows.push(object([
+                    ("name", name.into()),
+                    ("path", shown.into()),
+                    ("version", pe_version(&bytes).into()),
+                    ("date", pe_time(&bytes).map(|seconds| to_rfc3339(seconds * SECOND)).into()),
+                ]));
+            }
+        }
+    }
+    rows.sort_by_key(|row| row["path"].as_str().unwrap_or_default().to_owned());
+    rows.into()
 }
 
 #[cfg(test)]
@@ -176,6 +205,19 @@ mod tests {
                 {"name": "Bridge.SYS", "version": "2.3.4.5", "date": "2016-03-15T00:00:00.000000000Z", "path": "Windows/System32/drivers/Bridge.SYS"},
                 {"name": "cut.sys", "path": "Windows/System32/drivers/cut.sys"}
             ])
+        );
+    }
+
+    #[test]
+    fn plug_ins_of_a_root() {
+        let root = tempfile::tempdir().unwrap();
+        let folder = root.path().join("Program Files/Tankwarden/Plugins");
+        std::fs::create_dir_all(&folder).unwrap();
+        std::fs::write(folder.join("kelp.dll"), "MZ").unwrap();
+        let facts = of_root(root.path(), 0).unwrap();
+        assert_eq!(
+            facts.facts["plug_ins"],
+            json!([{"name": "kelp.dll", "path": "Program Files/Tankwarden/Plugins/kelp.dll"}])
         );
     }
 

@@ -168,6 +168,14 @@ impl Plan<'_> {
                     };
                 }
             }
+            Leaf::Pattern(numbers) => {
+                let mut reader = RecordReader::new(Arc::clone(self.sources));
+                for (index, bit) in bits.iter_mut().enumerate().filter(|(_, bit)| **bit) {
+                    let cancelled = index % 256 == 0 && self.work.is_cancelled();
+                    let event = self.table.event(Row(part.first_row + index as u32));
+                    *bit = !cancelled && numbers.contains(&crate::pattern::of_event(&mut reader, event));
+                }
+            }
             Leaf::Text(regex) => {
                 if !self.work.is_cancelled() {
                     self.text(regex, source, part, bits);
@@ -304,7 +312,7 @@ fn cost(expr: &Expr) -> u8 {
     match expr {
         Expr::And(all) | Expr::Or(all) => all.iter().map(cost).max().unwrap_or(0),
         Expr::Not(inner) => cost(inner),
-        Expr::Leaf(Leaf::Attribute(..)) => 4,
+        Expr::Leaf(Leaf::Attribute(..) | Leaf::Pattern(_)) => 4,
         Expr::Leaf(Leaf::Text(_)) => 3,
         Expr::Leaf(Leaf::Time(TimeTest::Daily(..))) => 2,
         Expr::Leaf(Leaf::Time(TimeTest::Between(..))) => 0,

@@ -202,6 +202,7 @@ impl Parser<'_> {
             "format" => Leaf::Format(names(&items, operator)),
             "pid" => Leaf::Pid(numbers(&value, &items)?),
             "tid" => Leaf::Tid(numbers(&value, &items)?),
+            "pattern" => Leaf::Pattern(patterns(&value, &items)?),
             _ => Leaf::Code(codes(&value, &items)?),
         };
         let leaf = Expr::Leaf(leaf);
@@ -271,6 +272,11 @@ fn names(items: &[&str], operator: &str) -> Names {
 fn numbers(value: &Token, items: &[&str]) -> Parsed<Vec<u32>> {
     let read = |item: &&str| item.parse().map_err(|_| error(value, format!("\"{item}\" is not a number")));
     items.iter().map(read).collect()
+}
+
+fn patterns(value: &Token, items: &[&str]) -> Parsed<Vec<u64>> {
+    let wrong = |item: &str| error(value, format!("\"{item}\" is no pattern: the reading pane shows its ten digits"));
+    items.iter().map(|item| crate::pattern::parse_name(item).ok_or_else(|| wrong(item))).collect()
 }
 
 fn codes(value: &Token, items: &[&str]) -> Parsed<Vec<crate::code::Code>> {

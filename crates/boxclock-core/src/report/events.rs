@@ -1,4 +1,4 @@
-//! Events going out: JSON lines (the contract), text, CSV and XML.
+//! Events going out: JSON lines (the contract), text for people and as it was read, CSV, XML, and the logs of OTLP as JSON.
 
 use std::io::{self, Write};
 use std::sync::Arc;
@@ -26,6 +26,29 @@ pub enum Form {
     Csv,
     /// One XML document.
     Xml,
+    /// The text as it was read, each record behind a line `# SOURCE:LINE` where the source changes or lines are left out.
+    Raw,
+    /// `LogsData` of the OpenTelemetry protocol in its JSON encoding, one a line, as its file exporter writes it.
+    Otlp,
+}
+
+impl Form {
+    /// The form that the name of a file asks for.
+    pub fn of_file(name: &str) -> Option<Self> {
+        let lower = name.to_ascii_lowercase();
+        let ends = [
+            (".otlp.json", Self::Otlp),
+            (".otlp.jsonl", Self::Otlp),
+            (".jsonl", Self::JsonLines),
+            (".json", Self::JsonLines),
+            (".csv", Self::Csv),
+            (".xml", Self::Xml),
+            (".log", Self::Raw),
+            (".raw", Self::Raw),
+            (".txt", Self::Text),
+        ];
+        ends.into_iter().find(|(end, _)| lower.ends_with(end)).map(|(_, form)| form)
+    }
 }
 
 /// A code of an event, as the contract names its parts.
@@ -174,7 +197,51 @@ impl EventWriter {
             Form::Text => events.into_iter().try_for_each(|event| self.text_line(event, out)),
             Form::Csv => self.csv(events, out),
             Form::Xml => self.xml(events, out),
+            Form::Raw => self.raw(events, out),
+            Form::Otlp => events.into_iter().try_for_each(|event| self.otlp_line(event, out)),
         }
+    }
+
+    fn raw<'a>(&mut self, events: impl Iterator<Item = EventRef<'a>>, out: &mut impl Write) -> io::Result<()> {
+        let mut next: Option<(usize, u64)> = None;
+        for event in events {
+            if next != Some((event.source(), event.offset())) {
+                let place = self.reader.record(event).place.unwrap_or_else(|| event.place());
+                writeln!(out, "# {}:{}", self.sources[event.source()].name, place.line)?;
+            }
+            next = Some((event.source(), event.offset() + event.length()));
+            let text = self.reader.text(event).unwrap_or_else(|error| format!("cannot be read any more: {error}"));
+            out.write_all(text.trim_end_matches(['\n', '\r', '\0']).as_bytes())?;
+            out.write_all(b"\n")?;
+        }
+        Ok(())
+    }
+
+    /// Source: the protocol's `logs.proto` and its JSON mapping (64-bit integers as strings).
+    fn otlp_line(&mut self, event: EventRef<'_>, out: &mut impl Write) -> io::Result<()> {
+        let observed = event.time();
+        let event = self.event_out(event);
+        let mut attributes = vec![
+            otlp_attribute("log.file.path", &event.source.into()),
+            otlp_attribute("boxclock.line", &event.line.into()),
+            otlp_attribute("boxclock.offset", &event.offset.into()),
+        ];
+        attributes.extend(event.pid.map(|pid| otlp_attribute("process.pid", &pid.into())));
+        attributes.extend(event.tid.map(|tid| otlp_attribute("thread.id", &tid.into())));
+        attributes.extend(event.attributes.iter().map(|(name, value)| otlp_attribute(name, value)));
+        let mut record = serde_json::json!({ "body": { "stringValue": event.body }, "attributes": attributes });
+        if let Some(fields) = record.as_object_mut() {
+            fields.extend(observed.map(|time| ("timeUnixNano".to_owned(), time.to_string().into())));
+            fields.extend(event.severity_number.map(|number| ("severityNumber".to_owned(), number.into())));
+            fields.extend(event.severity_text.map(|text| ("severityText".to_owned(), text.into())));
+        }
+        let host = event.host.map(|host| otlp_attribute("host.name", &host.into()));
+        let resource = serde_json::json!({ "attributes": host.into_iter().collect::<Vec<_>>() });
+        let scope = serde_json::json!({ "name": event.component.unwrap_or_default() });
+        let scopes = serde_json::json!([{ "scope": scope, "logRecords": [record] }]);
+        let line = serde_json::json!({ "resourceLogs": [{ "resource": resource, "scopeLogs": scopes }] });
+        serde_json::to_writer(&mut *out, &line)?;
+        out.write_all(b"\n")
     }
 
     fn csv<'a>(&mut self, events: impl Iterator<Item = EventRef<'a>>, out: &mut impl Write) -> io::Result<()> {
@@ -246,6 +313,27 @@ impl EventWriter {
             Ok(())
         })?;
         out.write_all(b"\n")
+    }
+}
+
+fn otlp_attribute(name: &str, value: &Value) -> Value {
+    serde_json::json!({ "key": name, "value": otlp_value(value) })
+}
+
+fn otlp_value(value: &Value) -> Value {
+    match value {
+        Value::Bool(value) => serde_json::json!({ "boolValue": value }),
+        Value::Number(number) if number.is_f64() => serde_json::json!({ "doubleValue": number }),
+        Value::Number(number) => serde_json::json!({ "intValue": number.to_string() }),
+        Value::Array(list) => {
+            serde_json::json!({ "arrayValue": { "values": list.iter().map(otlp_value).collect::<Vec<_>>() } })
+        }
+        Value::Object(map) => {
+            let values: Vec<Value> = map.iter().map(|(name, value)| otlp_attribute(name, value)).collect();
+            serde_json::json!({ "kvlistValue": { "values": values } })
+        }
+        Value::String(text) => serde_json::json!({ "stringValue": text }),
+        Value::Null => serde_json::json!({}),
     }
 }
 
