@@ -52,6 +52,12 @@ pub fn own_group(command: &mut Command) {
     std::os::unix::process::CommandExt::process_group(command, 0);
 }
 
+/// Stops this program until it is continued, as Ctrl-Z in a shell does.
+pub fn suspend() {
+    // Where the system does not stop it, it simply goes on.
+    let _ = rustix::process::kill_current_process_group(Signal::TSTP);
+}
+
 /// Stops a process that [`own_group`] started, and all that it started itself.
 pub fn stop_group(child: &Child) {
     if let Some(pid) = i32::try_from(child.id()).ok().and_then(Pid::from_raw) {

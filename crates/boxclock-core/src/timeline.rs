@@ -10,6 +10,7 @@ use crate::work::{Work, parallel, workers};
 
 pub mod density;
 pub mod drift;
+pub mod marks;
 
 /// Merges all parts of a table by corrected time: gives the rows in order, and those whose times disagree with the order
 /// of their file.

@@ -1,6 +1,8 @@
 //! The state of the application.
 
-use std::collections::{BTreeMap, HashMap, HashSet};
+mod prepare;
+
+use std::collections::{BTreeMap, HashMap};
 use std::path::PathBuf;
 use std::sync::Arc;
 
@@ -10,22 +12,24 @@ use boxclock_core::clock::{Drift, SECOND, Zone};
 use boxclock_core::event::{EventRef, RecordReader, Row};
 use boxclock_core::format::Record;
 use boxclock_core::gather::recipe::Class;
-use boxclock_core::logbook::{ChainLink, Logbook, Pin, Story};
+use boxclock_core::logbook::{ChainLink, Logbook, Pin, PinKind, Story};
 use boxclock_core::query::{Filter, FilterError};
 use boxclock_core::report::codes::{CodeCount, codes};
 use boxclock_core::report::sources::{SourceOut, sources};
 use boxclock_core::report::{self, Report};
 use boxclock_core::timeline::density::Density;
 use boxclock_core::timeline::drift::Suggestion;
-use boxclock_core::timeline::problems_before;
 use crossbeam_channel::Sender;
 use tui_input::Input;
 
 use crate::desk::Desk;
-use crate::jobs::{BoxState, Event, Jobs, ViewRows};
+use crate::jobs::{BoxState, Event, Jobs, Run, ViewRows};
 use crate::keys::Scope;
+use crate::settings::Settings;
 use crate::theme::Theme;
-use crate::view::layout::{Layout, READING_BESIDE};
+use crate::view::layout::Layout;
+use crate::view::stream::Columns;
+use crate::workspace::{Menu, Workspace};
 
 /// A step of the work: what the middle shows.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
@@ -89,6 +93,16 @@ pub enum Prompt {
     Desk(&'static str),
     /// The host of a source, by its name.
     Label(String),
+    /// What an ink looks for, by its place.
+    Ink(usize),
+    /// The name of a lens.
+    LensName,
+    /// The columns of the Stream.
+    Columns,
+    /// The zone in which times are shown.
+    ShownZone,
+    /// Where to write events.
+    ExportPath,
     /// The action finder, with the chosen line.
     Finder(usize),
 }
@@ -101,6 +115,8 @@ pub enum Mode {
     Typing(Prompt, Input),
     /// The help, scrolled by so many lines.
     Help(usize),
+    /// A menu.
+    Menu(Menu),
 }
 
 /// How to take a change of the logbook back.
@@ -113,6 +129,12 @@ pub enum Undo {
     /// What was chosen for a source before: source, what, value.
     Choice(String, &'static str, String),
     Field(&'static str, String),
+    /// An ink by its place, and what it was.
+    Ink(usize, String),
+    /// A lens of the case, and its filter of before.
+    Lens(String, String),
+    /// A pin's kind and colour of before.
+    PinKind(i64, PinKind, Option<u8>),
     Chain(Vec<ChainLink>),
 }
 
@@ -122,9 +144,29 @@ pub struct StreamLine {
     /// Its place in the view.
     pub place: usize,
     pub text: String,
-    /// Codes in `text` with their gloss: byte range and words.
+    /// Codes in `text` with their gloss: where the code ends, and words.
     pub glosses: Vec<(usize, String)>,
+    /// What is coloured in `text`, as byte ranges.
+    pub marks: Vec<(std::ops::Range<usize>, TextMark)>,
+    /// Lines of the record that are not shown.
     pub more_lines: usize,
+    /// Further lines of the record that are shown.
+    pub extra: Vec<String>,
+    /// The run that it stands for, where runs are folded.
+    pub run: Option<Run>,
+    /// The first ink that the event has.
+    pub ink: Option<u8>,
+    /// Rows of the screen that it takes.
+    pub height: usize,
+}
+
+/// Why a part of a text is coloured.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum TextMark {
+    /// What is being looked for.
+    Hit,
+    /// An ink, by its place.
+    Ink(u8),
 }
 
 /// What the reading pane says of the chosen event.
@@ -133,8 +175,11 @@ pub struct Reading {
     pub record: Record,
     /// The record as XML or JSON, where its format is that.
     pub structured: Option<String>,
-    /// The last problems before it, one of each other source.
-    pub before: Vec<(Row, String)>,
+    /// The start of its bytes.
+    pub bytes: Vec<u8>,
+    /// Its pattern, and the pattern's number.
+    pub shape: String,
+    pub number: u64,
 }
 
 /// A host and what its sources add up to.
@@ -184,6 +229,8 @@ pub struct App {
     pub theme: Theme,
     pub jobs: Jobs,
     pub quit: bool,
+    /// Whether the program is to stop for a while, as the shell's users can ask.
+    pub suspend: bool,
     pub step: Step,
     pub mode: Mode,
     /// One line that says what just happened.
@@ -195,8 +242,12 @@ pub struct App {
     pub top: usize,
     /// Columns of text that are scrolled away.
     pub shifted: usize,
-    /// Whether the reading pane shows events as the XML or JSON that they are.
-    pub structured: bool,
+    /// The columns in front of the text, with their widths.
+    pub columns: Columns,
+    /// What the Stream is set to, and what it knows beside its rows.
+    pub workspace: Workspace,
+    /// What the user's settings say.
+    pub settings: Settings,
     /// The chosen event, so that it stays chosen when the view changes: source and offset.
     pub anchor: Option<(usize, u64)>,
     pub filter_text: String,
@@ -235,7 +286,8 @@ pub struct App {
     pub box_rows: Vec<BoxRow>,
     pub codes: Vec<CodeCount>,
     pub report_text: Vec<String>,
-    pub pinned: HashSet<u32>,
+    /// The rows that are pinned, with kind and colour.
+    pub pinned: HashMap<u32, (PinKind, Option<u8>)>,
     pub reader: RecordReader,
     /// Gathering, capturing, receiving, handing on.
     pub desk: Desk,
@@ -266,10 +318,11 @@ impl App {
             loaded: Loaded::default(),
             span: None,
             drift,
-            theme: Theme::from_environment(),
+            theme: Theme::of(&Settings::default()),
             jobs: Jobs::new(sender),
             logbook,
             quit: false,
+            suspend: false,
             step: Step::Stream,
             mode: Mode::Normal,
             message: None,
@@ -277,7 +330,9 @@ impl App {
             cursor: 0,
             top: 0,
             shifted: 0,
-            structured: false,
+            columns: Columns::default(),
+            workspace: Workspace::default(),
+            settings: Settings::default(),
             anchor: None,
             filter_text: String::new(),
             filter: None,
@@ -304,7 +359,7 @@ impl App {
             box_rows: Vec::new(),
             codes: Vec::new(),
             report_text: Vec::new(),
-            pinned: HashSet::new(),
+            pinned: HashMap::new(),
             reader,
             desk: Desk::default(),
             next: None,
@@ -322,6 +377,8 @@ impl App {
     pub fn replace(&mut self, case: Case) {
         self.reader = RecordReader::new(Arc::clone(&case.sources));
         let drift = self.drift.clone();
+        self.workspace.patterns = None;
+        self.workspace.unfolded.clear();
         self.case = Arc::new(case);
         if let Some(case) = Arc::get_mut(&mut self.case) {
             case.options.drift = drift;
@@ -357,6 +414,11 @@ impl App {
     pub fn place_of_time(&self, utc_ns: i64) -> usize {
         match &self.view.rows {
             None => self.loaded.table.place_of_time(utc_ns),
+            // The worst first: no order of time to search in.
+            Some(rows) if self.view.worst_first => {
+                let time = |row: &u32| self.loaded.table.event(Row(*row)).order_time();
+                rows.iter().position(|row| time(row) >= utc_ns).unwrap_or(rows.len())
+            }
             Some(rows) => rows.partition_point(|row| self.loaded.table.event(Row(*row)).order_time() < utc_ns),
         }
     }
@@ -369,8 +431,21 @@ impl App {
             let rows = self.view.rows.as_ref().map_or(&*self.loaded.table.order, |rows| rows.as_slice());
             rows.iter().position(|other| *other == row.0)
         };
-        let disordered = self.loaded.table.event(row).is_disordered();
+        let disordered = self.loaded.table.event(row).is_disordered() || self.view.worst_first;
         ahead.or_else(|| if disordered { anywhere() } else { None }).unwrap_or(near)
+    }
+
+    /// The places that are selected: from where the selection began to the chosen one.
+    pub fn selection(&self) -> Option<std::ops::RangeInclusive<usize>> {
+        let (source, offset) = self.workspace.selected_from?;
+        let name = &self.case.sources.get(source)?.name;
+        let from = self.place_of_row(self.loaded.event_at(&self.case, name, offset)?.row);
+        Some(from.min(self.cursor)..=from.max(self.cursor))
+    }
+
+    /// Whether a place is selected.
+    pub fn is_selected(&self, place: usize) -> bool {
+        self.selection().is_some_and(|selected| selected.contains(&place))
     }
 
     /// The case's title.
@@ -508,30 +583,13 @@ impl App {
         }
     }
 
-    /// Makes ready what the next frame shows. Costs in proportion to the screen, not to the case.
-    pub fn prepare(&mut self, width: u16, height: u16) {
-        let hosts = self
-            .density
-            .as_ref()
-            .map_or(self.loaded.table.hosts.len().saturating_sub(1), |density| density.hosts.len());
-        self.layout = Layout::of(width, height, hosts, self.reading_shown, self.step);
-        if self.reading_over && self.step != Step::Report && width < READING_BESIDE {
-            self.layout = self.layout.with_reading_over();
-        }
-        self.keep_in_sight();
-        if self.step == Step::Stream {
-            self.prepare_lines();
-        }
-        self.prepare_reading();
-        self.ask_for_rail();
-    }
-
     /// Brings the derived lists up to date after the table or the logbook changed.
     pub fn refresh(&mut self) {
         self.sources = sources(&self.case, &self.loaded);
         self.arrange_box();
         self.codes = codes(&self.loaded);
-        self.pinned = self.pins.iter().filter_map(|pin| self.row_of_pin(pin)).map(|row| row.0).collect();
+        let pinned = self.pins.iter().filter_map(|pin| Some((self.row_of_pin(pin)?.0, (pin.kind, pin.colour))));
+        self.pinned = pinned.collect();
         if self.step == Step::Report {
             self.refresh_report();
         }
@@ -542,80 +600,6 @@ impl App {
     pub fn refresh_report(&mut self) {
         let text = self.report().map_or_else(|error| error.to_string(), |report| report::markdown(&report, None));
         self.report_text = text.lines().map(str::to_owned).collect();
-    }
-
-    fn keep_in_sight(&mut self) {
-        let height = usize::from(self.layout.middle.height).max(1);
-        self.cursor = self.cursor.min(self.view_len().saturating_sub(1));
-        self.top = scrolled(self.top, self.cursor, self.view_len(), height);
-        let step = self.step;
-        if step != Step::Stream {
-            let (len, height) = (self.list_len(step), self.layout.list_height(step));
-            let (cursor, top) = self.lists.get(&step).copied().unwrap_or_default();
-            let cursor = cursor.min(len.saturating_sub(1));
-            self.lists.insert(step, (cursor, scrolled(top, cursor, len, height)));
-        }
-    }
-
-    fn prepare_lines(&mut self) {
-        let places = self.top..(self.top + usize::from(self.layout.middle.height)).min(self.view_len());
-        let mut lines = Vec::with_capacity(places.len());
-        for place in places {
-            let Some(row) = self.row_at(place) else { break };
-            let event = self.loaded.table.event(row);
-            let record = self.reader.record(event);
-            let (first, rest) = record.body.split_once('\n').unwrap_or((&record.body, ""));
-            // Only what could be seen is kept: a line of a megabyte costs as much as a short one.
-            let cut: String = first.chars().take(self.shifted + 600).collect();
-            let source = &self.case.sources[event.source()];
-            let mut glosses = Vec::new();
-            if event.flags() & boxclock_core::event::flag::HAS_CODE != 0 {
-                boxclock_core::code::scan(cut.as_bytes(), source.platform, |found| {
-                    let gloss = found.reading().gloss;
-                    if !gloss.is_empty() {
-                        glosses.push((found.end, gloss));
-                    }
-                });
-            }
-            let more_lines = rest.lines().count();
-            lines.push(StreamLine { row, place, text: cut, glosses, more_lines });
-        }
-        self.lines = lines;
-    }
-
-    fn prepare_reading(&mut self) {
-        let Some(row) = self.chosen().map(|event| event.row) else {
-            self.reading = None;
-            return;
-        };
-        if self.reading.as_ref().is_some_and(|reading| reading.row == row) {
-            return;
-        }
-        let record = self.reader.record(self.loaded.table.event(row));
-        let structured = self.reader.structured(self.loaded.table.event(row));
-        let place = self.loaded.table.place_of(row);
-        let near = problems_before(&self.loaded.table, place, 20_000);
-        let rows: Vec<Row> = near.iter().map(|event| event.row).collect();
-        let mut before = Vec::new();
-        for row in rows {
-            let body = self.reader.record(self.loaded.table.event(row)).body;
-            before.push((row, body.lines().next().unwrap_or_default().chars().take(200).collect()));
-        }
-        self.reading = Some(Reading { row, record, structured, before });
-    }
-
-    /// The rail's span: the window, else the whole case.
-    pub fn rail_span(&self) -> Option<(i64, i64)> {
-        self.window.or(self.span)
-    }
-
-    fn ask_for_rail(&mut self) {
-        let slices = usize::from(self.layout.rail_rows());
-        let Some((from, to)) = self.rail_span() else { return };
-        if slices > 0 && self.density_asked != Some((from, to, slices)) {
-            self.density_asked = Some((from, to, slices));
-            self.jobs.rail(self.loaded.clone(), from, to, slices);
-        }
     }
 }
 

@@ -1,26 +1,31 @@
 //! Work beside the screen: reading, filtering, finding, counting. One job of a kind at a time; a newer one cancels the
 //! older, and results of cancelled ones are dropped.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::path::PathBuf;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 
-use boxclock_core::case::{Case, Focus, Loaded, Loader, Options, Source};
+use boxclock_core::case::{Case, Focus, Loaded, Loader, Options, Source, find_files};
 use boxclock_core::clock::Drift;
 use boxclock_core::coverage;
+use boxclock_core::event::{Row, flag};
 use boxclock_core::facts::checks::findings;
 use boxclock_core::facts::{Checks, Finding};
 use boxclock_core::gather::Window;
+use boxclock_core::pattern::{Patterns, patterns};
+use boxclock_core::query::values::Values;
 use boxclock_core::query::{Filter, RowSet, problem_rows, rows_in_order};
-use boxclock_core::timeline::density::{Density, density};
+use boxclock_core::timeline::density::{Density, Lanes, counts_of, density_by};
 use boxclock_core::timeline::drift::{Suggestion, suggestions};
+use boxclock_core::timeline::marks::{RailMark, marks};
 use boxclock_core::work::Work;
 use crossbeam_channel::Sender;
 use ratatui::crossterm::event::Event as Input;
 
 use crate::desk::DeskDone;
+use crate::workspace::Overlay;
 
 /// What the main loop waits for.
 pub enum Event {
@@ -30,6 +35,10 @@ pub enum Event {
     Loaded(u64, Loaded),
     /// A job is done.
     Done(u64, Outcome),
+    /// Files have grown: the case as it is now.
+    Grown(Box<Case>, Loaded),
+    /// So many bytes have come that are held back.
+    Behind(u64),
     /// What the desk's work of this number says.
     Desk(u64, DeskDone),
     /// The case was opened again.
@@ -48,6 +57,18 @@ pub enum Outcome {
     Box(Arc<BoxState>),
     /// The table with other clocks.
     Clocks(Loaded),
+    /// Which values the fields have.
+    Values(Arc<Values>),
+    /// The patterns of all events.
+    Patterns(Arc<Patterns>),
+    /// Moments worth a mark.
+    Marks(Arc<Vec<RailMark>>),
+    /// The rows of an ink.
+    Ink(u8, Arc<RowSet>),
+    /// The places of a walk in the view.
+    Walk(Arc<Vec<u32>>),
+    /// Where hits and inks are on the rail.
+    Overlay(Arc<Overlay>),
     /// It failed; the reason.
     Failed(String),
 }
@@ -72,6 +93,28 @@ pub struct ViewRows {
     pub rows: Option<Arc<Vec<u32>>>,
     /// Places (in the view) of problems.
     pub problems: Arc<Vec<u32>>,
+    /// For each place how many events in a row have its pattern, and how long they take: where runs are folded into one.
+    pub runs: Option<Arc<Vec<Run>>>,
+    /// Whether the worst come first; otherwise the order is that of time.
+    pub worst_first: bool,
+}
+
+/// Events in a row with the same pattern.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Run {
+    /// How many.
+    pub count: u32,
+    /// From the first to the last, in nanoseconds.
+    pub lasts: i64,
+}
+
+/// How the rows of the stream are arranged.
+#[derive(Clone, Default)]
+pub struct Arrangement {
+    /// The patterns, where runs of one are folded.
+    pub collapse: Option<Arc<Patterns>>,
+    /// Whether the worst come first.
+    pub worst_first: bool,
 }
 
 /// A kind of job.
@@ -82,6 +125,12 @@ pub enum Kind {
     Rail,
     Box,
     Clocks,
+    Values,
+    Patterns,
+    Marks,
+    Ink(u8),
+    Walk,
+    Overlay,
 }
 
 /// Runs jobs.
@@ -158,9 +207,7 @@ impl Jobs {
 
     /// Drops everything that runs for a case that is not shown any more.
     pub fn cancel_all(&mut self) {
-        for kind in [Kind::View, Kind::Hits, Kind::Rail, Kind::Box, Kind::Clocks] {
-            self.cancel(kind);
-        }
+        self.running.drain().for_each(|(_, (_, work))| work.cancel());
     }
 
     /// Says which moment is looked at, while reading goes on.
@@ -192,6 +239,12 @@ impl Jobs {
         self.running.contains_key(&kind)
     }
 
+    /// Whether any job runs.
+    #[cfg(test)]
+    pub fn any_runs(&self) -> bool {
+        !self.running.is_empty()
+    }
+
     /// Whether a result is of the newest job of its kind; it is then no longer running.
     pub fn accept(&mut self, number: u64) -> bool {
         let kind = self.running.iter().find(|(_, (running, _))| *running == number).map(|(kind, _)| *kind);
@@ -199,7 +252,13 @@ impl Jobs {
     }
 
     /// Works out which rows the stream shows.
-    pub fn view(&mut self, loaded: Loaded, sources: Arc<Vec<Source>>, filter: Option<Filter>) {
+    pub fn view(
+        &mut self,
+        loaded: Loaded,
+        sources: Arc<Vec<Source>>,
+        filter: Option<Filter>,
+        arrangement: Arrangement,
+    ) {
         self.start(Kind::View, move |work| {
             let table = &loaded.table;
             let rows = match filter {
@@ -209,11 +268,7 @@ impl Jobs {
                     Err(error) => return Some(Outcome::Failed(error.to_string())),
                 },
             };
-            let problems = places(
-                rows.as_ref().map_or(&*table.order, |rows: &Arc<Vec<u32>>| rows.as_slice()),
-                &problem_rows(table),
-            );
-            Some(Outcome::View(ViewRows { rows, problems: Arc::new(problems) }))
+            Some(Outcome::View(arranged(&loaded, rows, &arrangement)))
         });
     }
 
@@ -229,9 +284,120 @@ impl Jobs {
     }
 
     /// Counts for the rail.
-    pub fn rail(&mut self, loaded: Loaded, from: i64, to: i64, slices: usize) {
+    pub fn rail(&mut self, loaded: Loaded, span: (i64, i64), slices: usize, lanes: Lanes) {
         self.start(Kind::Rail, move |work| {
-            density(&loaded.table, from, to, slices, work).map(|density| Outcome::Rail(Arc::new(density)))
+            density_by(&loaded.table, &lanes, span, slices, work).map(|density| Outcome::Rail(Arc::new(density)))
+        });
+    }
+
+    /// Counts the values of fields.
+    pub fn values(&mut self, loaded: Loaded, sources: Arc<Vec<Source>>) {
+        self.start(Kind::Values, move |work| {
+            Values::of(&loaded.table, &sources, work).map(|values| Outcome::Values(Arc::new(values)))
+        });
+    }
+
+    /// Works out the patterns of all events.
+    pub fn patterns(&mut self, loaded: Loaded, sources: Arc<Vec<Source>>) {
+        self.start(Kind::Patterns, move |work| {
+            patterns(&loaded, &sources, work).ok().map(|patterns| Outcome::Patterns(Arc::new(patterns)))
+        });
+    }
+
+    /// Looks for moments worth a mark.
+    pub fn marks(&mut self, loaded: Loaded, sources: Arc<Vec<Source>>) {
+        self.start(Kind::Marks, move |work| {
+            marks(&loaded, &sources, work).ok().map(|marks| Outcome::Marks(Arc::new(marks)))
+        });
+    }
+
+    /// Looks for the rows of an ink.
+    pub fn ink(&mut self, place: u8, loaded: Loaded, sources: Arc<Vec<Source>>, filter: Filter) {
+        self.start(Kind::Ink(place), move |work| {
+            filter.rows(&loaded.table, &sources, work).ok().map(|rows| Outcome::Ink(place, Arc::new(rows)))
+        });
+    }
+
+    /// Looks for the places of a walk in the view.
+    pub fn walk(&mut self, loaded: Loaded, sources: Arc<Vec<Source>>, view: ViewRows, along: Along) {
+        self.start(Kind::Walk, move |work| {
+            let rows = view.rows.as_ref().map_or(&*loaded.table.order, |rows| rows.as_slice());
+            let by = |test: &dyn Fn(u32) -> bool| {
+                rows.iter().zip(0_u32..).filter(|(row, _)| test(**row)).map(|(_, place)| place).collect::<Vec<u32>>()
+            };
+            let found = match along {
+                Along::Filter(filter) => places(rows, &filter.rows(&loaded.table, &sources, work).ok()?),
+                Along::Rows(set) => places(rows, &set),
+                Along::Pins(pins) => by(&|row| pins.contains(&row)),
+                Along::Pattern(patterns, number) => {
+                    let wanted = patterns.list.iter().position(|pattern| pattern.number == number)? as u32;
+                    by(&|row| patterns.of_row.get(row as usize) == Some(&wanted))
+                }
+            };
+            Some(Outcome::Walk(Arc::new(found)))
+        });
+    }
+
+    /// Counts hits and inks for the rail.
+    pub fn overlay(&mut self, loaded: Loaded, view: ViewRows, density: Arc<Density>, inks: Vec<(u8, Arc<RowSet>)>) {
+        self.start(Kind::Overlay, move |work| {
+            let table = &loaded.table;
+            let filter = view.rows.as_ref().map(|rows| counts_of(table, &density, rows.iter().copied()));
+            let mut overlay = Overlay { from: density.from, to: density.to, filter, inks: vec![None; density.slices] };
+            for (place, rows) in inks {
+                if work.is_cancelled() {
+                    return None;
+                }
+                let counts = counts_of(table, &density, table.order.iter().copied().filter(|row| rows.contains(*row)));
+                for (slot, count) in overlay.inks.iter_mut().zip(counts) {
+                    if count > 0 {
+                        slot.get_or_insert(place);
+                    }
+                }
+            }
+            Some(Outcome::Overlay(Arc::new(overlay)))
+        });
+    }
+
+    /// Follows files that grow: looks now and then, and reads the case again when something has changed. What is there stays
+    /// on the screen until the new table is whole.
+    pub fn follow(&self, case: &Case, held: Arc<AtomicBool>) {
+        const EVERY: Duration = Duration::from_millis(250);
+        let sender = self.sender.clone();
+        let (paths, options) = (case.paths.clone(), case.options.clone());
+        let mut known = fingerprint(&paths, &options);
+        let len = |source: &Source| std::fs::metadata(&source.path).map_or(0, |data| data.len());
+        if case.sources.iter().any(|source| len(source) != source.len_bytes) {
+            // It has grown since the case was opened.
+            known.1 = !known.1;
+        }
+        std::thread::spawn(move || {
+            let mut told = 0;
+            loop {
+                std::thread::sleep(EVERY);
+                let now = fingerprint(&paths, &options);
+                let behind = now.0.saturating_sub(known.0);
+                if now == known {
+                    continue;
+                }
+                if held.load(Ordering::Relaxed) {
+                    if behind != told && sender.send(Event::Behind(behind)).is_err() {
+                        return;
+                    }
+                    told = behind;
+                    continue;
+                }
+                let work = Work::default();
+                let opened = Case::open(&paths, options.clone(), &work);
+                let read = opened.and_then(|case| case.load(&work).map(|loaded| (case, loaded)));
+                // What vanished in the middle of a rotation is there at the next look.
+                if let Ok((case, loaded)) = read {
+                    (known, told) = (now, 0);
+                    if sender.send(Event::Grown(Box::new(case), loaded)).is_err() {
+                        return;
+                    }
+                }
+            }
         });
     }
 
@@ -263,6 +429,79 @@ impl Jobs {
     pub fn clocks(&mut self, loaded: Loaded, sources: Arc<Vec<Source>>, drift: HashMap<String, Drift>) {
         self.start(Kind::Clocks, move |_| Some(Outcome::Clocks(loaded.with_drift(&sources, &drift))));
     }
+}
+
+/// What a walk goes along.
+pub enum Along {
+    Filter(Filter),
+    Rows(Arc<RowSet>),
+    Pins(HashSet<u32>),
+    Pattern(Arc<Patterns>, u64),
+}
+
+/// Bytes of all files, and a hash of what they are: names, sizes, times.
+fn fingerprint(paths: &[PathBuf], options: &Options) -> (u64, u64) {
+    use std::hash::{Hash, Hasher};
+    let mut hash = std::hash::DefaultHasher::new();
+    let mut bytes = 0;
+    for path in paths.iter().chain(options.hosts.iter().map(|(_, path)| path)) {
+        // A path that is gone for the moment counts as empty.
+        for file in find_files(path, &mut Vec::new()).unwrap_or_default() {
+            (&file.name, file.len_bytes, file.modified).hash(&mut hash);
+            bytes += file.len_bytes;
+        }
+    }
+    (bytes, hash.finish())
+}
+
+/// Arranges the rows of the stream: runs folded, the worst first.
+fn arranged(loaded: &Loaded, rows: Option<Arc<Vec<u32>>>, how: &Arrangement) -> ViewRows {
+    let table = &loaded.table;
+    let (mut rows, mut runs) = (rows, None);
+    if let Some(patterns) = &how.collapse {
+        let all = rows.as_ref().map_or(&*table.order, |rows| rows.as_slice());
+        let (firsts, folded) = fold_runs(loaded, all, patterns);
+        (rows, runs) = (Some(Arc::new(firsts)), Some(folded));
+    }
+    if how.worst_first {
+        let all = rows.as_ref().map_or(&*table.order, |rows| rows.as_slice());
+        let mut places: Vec<u32> = (0..all.len() as u32).collect();
+        let worst = |place: &u32| {
+            let event = table.event(Row(all[*place as usize]));
+            // A dump is the worst; text that looks bad counts as a warning.
+            let number = if event.flags() & flag::DUMP != 0 { 25 } else { event.severity().0 };
+            std::cmp::Reverse(if number == 0 && event.is_problem() { 13 } else { number })
+        };
+        places.sort_by_cached_key(worst);
+        runs = runs.map(|runs: Vec<Run>| places.iter().map(|place| runs[*place as usize]).collect());
+        rows = Some(Arc::new(places.iter().map(|place| all[*place as usize]).collect()));
+    }
+    let shown = rows.as_ref().map_or(&*table.order, |rows| rows.as_slice());
+    let problems = Arc::new(places(shown, &problem_rows(table)));
+    ViewRows { problems, rows, runs: runs.map(Arc::new), worst_first: how.worst_first }
+}
+
+/// The first of each run of events with the same pattern and source, and the runs.
+fn fold_runs(loaded: &Loaded, rows: &[u32], patterns: &Patterns) -> (Vec<u32>, Vec<Run>) {
+    let mut firsts: Vec<u32> = Vec::new();
+    let mut runs: Vec<Run> = Vec::new();
+    let mut last: Option<(Option<u32>, usize, Option<i64>)> = None;
+    for row in rows {
+        let event = loaded.table.event(Row(*row));
+        let (pattern, source, time) = (patterns.of_row.get(*row as usize).copied(), event.source(), event.time());
+        match (&last, runs.last_mut()) {
+            (Some((same, from, since)), Some(run)) if *same == pattern && *from == source => {
+                run.count += 1;
+                run.lasts = time.zip(*since).map_or(run.lasts, |(time, since)| time.saturating_sub(since));
+            }
+            _ => {
+                firsts.push(*row);
+                runs.push(Run { count: 1, lasts: 0 });
+                last = Some((pattern, source, time));
+            }
+        }
+    }
+    (firsts, runs)
 }
 
 /// The places of the rows that are in a set.

@@ -1,5 +1,8 @@
 //! All that can be done, in one table: it drives the input, the help, the action finder, the bottom line and the guide.
 
+use std::collections::BTreeMap;
+use std::sync::OnceLock;
+
 use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 
 /// What can be done.
@@ -37,6 +40,41 @@ pub enum Action {
     SourceClock,
     SourceZone,
     ReadAs,
+    PreviousOnWalk,
+    NextOnWalk,
+    ChooseWalk,
+    Count,
+    Ink,
+    Inks,
+    Values,
+    Pieces,
+    FilterBefore,
+    FilterAfter,
+    Lenses,
+    KeepLens,
+    Select,
+    Copy,
+    Export,
+    Unfold,
+    UnfoldAll,
+    Wrap,
+    Collapse,
+    WorstFirst,
+    Zero,
+    ShownZone,
+    Columns,
+    ThisSource,
+    JumpForward,
+    NextLink,
+    ReadingDown,
+    ReadingUp,
+    Lanes,
+    Earlier,
+    Later,
+    Hold,
+    PinKind,
+    PinColour,
+    Suspend,
     Password,
     SwitchSource,
     Label,
@@ -133,6 +171,61 @@ pub const BINDINGS: &[Binding] = &[
     row(Action::NextHit, &["n"], InStream, "next hit", "to the next hit"),
     row(Action::PreviousHit, &["N"], InStream, "hit before", "to the hit before"),
     row(Action::GoToTime, &["t"], InStream, "time", "go to a time"),
+    row(Action::PreviousOnWalk, &["{"], InStream, "walk ↑", "to the one before on the walk that was chosen (w)"),
+    row(Action::NextOnWalk, &["}"], InStream, "walk ↓", "to the next one on the walk"),
+    row(
+        Action::ChooseWalk,
+        &["w"],
+        InStream,
+        "walk",
+        "choose what { and } go along: pattern, component, process, code, ink, pins",
+    ),
+    row(Action::Count, &[";"], InStream, "count", "a number for the next movement: ;25] goes 25 problems on"),
+    row(
+        Action::Values,
+        &["v"],
+        InStream,
+        "by value",
+        "filter by a value of this event: only it, without it, around it",
+    ),
+    row(Action::Pieces, &["X"], InStream, "pieces", "take a piece of the filter away"),
+    row(Action::FilterBefore, &["<"], InStream, "filter ←", "the filter that was in force before"),
+    row(Action::FilterAfter, &[">"], InStream, "filter →", "the filter that was in force after it"),
+    row(Action::ThisSource, &[","], InStream, "its file", "this source only, unmerged; again: all as before"),
+    row(Action::Lenses, &["e"], InStream, "lenses", "choose a lens: a filter with a name"),
+    row(Action::KeepLens, &["E"], InStream, "keep lens", "keep the filter as a lens of this case"),
+    row(
+        Action::Ink,
+        &["m"],
+        InStream,
+        "ink",
+        "colour a text, /a regular expression/, or =a filter, here and on the rail",
+    ),
+    row(Action::Inks, &["M"], InStream, "inks", "walk along an ink, change it, take it away"),
+    row(Action::Unfold, &["z"], InStream, "unfold", "show all lines of this record, or only the first"),
+    row(Action::UnfoldAll, &["Z"], InStream, "unfold all", "show all lines of all records, or only the first"),
+    row(Action::Wrap, &["a"], InStream, "wrap", "wrap long lines, or cut them"),
+    row(Action::Collapse, &["c"], InStream, "fold runs", "fold runs of the same pattern into one line, or open them"),
+    row(Action::WorstFirst, &["o"], InStream, "worst", "the worst first, or in the order of time"),
+    row(Action::Zero, &["T"], InStream, "zero", "count times from this event on, or show them as they are"),
+    row(Action::ShownZone, &["D"], InStream, "zone", "show times in another zone"),
+    row(Action::Columns, &["C"], InStream, "columns", "choose the columns and their widths"),
+    row(Action::Select, &["s"], InStream, "select", "begin a selection here, or end it"),
+    row(Action::Copy, &["y"], InStream, "copy", "copy the selection or this record to the terminal's clipboard"),
+    row(
+        Action::Export,
+        &["W"],
+        InStream,
+        "write",
+        "write the selection, or all that the filter lets pass, into a file",
+    ),
+    row(Action::NextLink, &["Tab"], InStream, "link", "the next link of the reading pane; Enter follows it"),
+    row(Action::ReadingDown, &["J"], InStream, "read ↓", "scroll the reading pane down"),
+    row(Action::ReadingUp, &["K"], InStream, "read ↑", "scroll the reading pane up"),
+    row(Action::Earlier, &["("], InStream, "earlier", "rail: the window half its width earlier"),
+    row(Action::Later, &[")"], InStream, "later", "rail: the window half its width later"),
+    row(Action::Lanes, &["R"], InStream, "lanes", "rail: a lane for each source of this host, or for each host"),
+    row(Action::Hold, &["H"], InStream, "hold", "following: hold back what comes, or let it through"),
     row(Action::Pin, &["p"], InStream, "pin", "pin this place with a note"),
     row(Action::Narrower, &["+", "="], InStream, "narrower", "rail: a narrower window around this place"),
     row(Action::Wider, &["-"], InStream, "wider", "rail: a wider window"),
@@ -147,11 +240,15 @@ pub const BINDINGS: &[Binding] = &[
     row(Action::Accept, &["a"], InBox, "accept", "accept the suggested correction of this clock"),
     row(Action::Password, &["P"], InBox, "password", "give a password for encrypted archives"),
     row(Action::JumpBack, &["Backspace"], Everywhere, "back", "back to where you came from"),
+    row(Action::JumpForward, &["'"], Everywhere, "forward", "forward again, where you jumped back"),
+    row(Action::Suspend, &["Ctrl-Z"], Everywhere, "suspend", "to the shell for a while; fg comes back"),
     row(Action::Chain, &["c"], InCause, "chain", "put this pin into the chain, or take it out"),
     row(Action::LinkUp, &["K"], InCause, "earlier", "move this link towards the root"),
     row(Action::LinkDown, &["J"], InCause, "later", "move this link towards the symptom"),
     row(Action::LinkKind, &["s"], InCause, "kind", "root, step or symptom"),
     row(Action::LinkReason, &["e"], InCause, "reason", "say why this link follows from the one before"),
+    row(Action::PinKind, &["t"], InCause, "pin is", "what this pin is: evidence, symptom, change, root, ruled out"),
+    row(Action::PinColour, &["C"], InCause, "colour", "another colour for this pin"),
     row(Action::Unpin, &["x"], InCause, "unpin", "take this pin away"),
     row(
         Action::WriteReport,
@@ -172,7 +269,7 @@ pub const BINDINGS: &[Binding] = &[
         &["x"],
         InStream,
         "fields",
-        "show the event as the XML or JSON that it is, or as text again",
+        "show the event as the XML or JSON that it is, as its bytes, or in words",
     ),
     row(Action::Undo, &["u"], Everywhere, "undo", "undo the last change of the logbook"),
     row(Action::Finder, &["Ctrl-K"], Everywhere, "actions", "find any action by name"),
@@ -197,6 +294,8 @@ pub fn name(key: KeyEvent) -> Option<String> {
         KeyCode::End => "End".into(),
         KeyCode::Enter => "Enter".into(),
         KeyCode::Backspace => "Backspace".into(),
+        KeyCode::Tab => "Tab".into(),
+        KeyCode::F(number) => format!("F{number}"),
         _ => return None,
     })
 }
@@ -205,7 +304,43 @@ pub fn name(key: KeyEvent) -> Option<String> {
 pub fn action(key: KeyEvent, scope: Option<Scope>) -> Option<Action> {
     let name = name(key)?;
     let here = |binding: &&Binding| binding.scope == Everywhere || Some(binding.scope) == scope;
-    BINDINGS.iter().filter(here).find(|binding| binding.keys.contains(&name.as_str())).map(|binding| binding.action)
+    bindings().iter().filter(here).find(|binding| binding.keys.contains(&name.as_str())).map(|binding| binding.action)
+}
+
+static CHOSEN: OnceLock<Vec<Binding>> = OnceLock::new();
+
+/// The table with the keys that the user's settings name in the place of ours.
+pub fn bindings() -> &'static [Binding] {
+    CHOSEN.get().map_or(BINDINGS, Vec::as_slice)
+}
+
+/// Takes the keys of the settings; once, before the first key.
+pub fn choose(keys: &BTreeMap<String, Vec<String>>) {
+    if keys.is_empty() {
+        return;
+    }
+    let chosen = BINDINGS.iter().map(|binding| match keys.get(&action_name(binding.action)) {
+        None => *binding,
+        // They live as long as the program.
+        Some(keys) => {
+            let keys: Vec<&'static str> = keys.iter().map(|key| &*Box::leak(key.clone().into_boxed_str())).collect();
+            Binding { keys: Box::leak(keys.into_boxed_slice()), ..*binding }
+        }
+    });
+    // A second choice would be one too many: the first holds.
+    let _ = CHOSEN.set(chosen.filter(|binding| !binding.keys.is_empty()).collect());
+}
+
+/// The name of an action in the settings: `NextProblem` is `next-problem`.
+pub fn action_name(action: Action) -> String {
+    let mut name = String::new();
+    for c in format!("{action:?}").chars() {
+        if c.is_ascii_uppercase() && !name.is_empty() {
+            name.push('-');
+        }
+        name.push(c.to_ascii_lowercase());
+    }
+    name
 }
 
 #[cfg(test)]
@@ -221,6 +356,12 @@ mod tests {
                 assert!(!meet || shared.is_none(), "{shared:?}: {:?} and {:?}", one.action, other.action);
             }
         }
+    }
+
+    #[test]
+    fn actions_have_names_for_settings() {
+        assert_eq!(action_name(Action::NextProblem), "next-problem");
+        assert_eq!(action_name(Action::Up), "up");
     }
 
     #[test]

@@ -8,31 +8,47 @@ mod app;
 mod desk;
 mod jobs;
 mod keys;
+mod settings;
 mod theme;
 mod update;
 mod view;
+mod workspace;
 
 #[cfg(test)]
 mod tests;
 
 use std::io;
+use std::sync::Arc;
+use std::sync::atomic::AtomicBool;
 use std::time::Instant;
 
 use boxclock_core::case::Case;
-use boxclock_core::{Error, Result};
-use ratatui::crossterm::event::{self, DisableMouseCapture, EnableMouseCapture};
+use boxclock_core::{Error, Result, platform};
+use crossterm::clipboard::CopyToClipboard;
+use ratatui::crossterm::event::{
+    self, DisableBracketedPaste, DisableMouseCapture, EnableBracketedPaste, EnableMouseCapture,
+};
 use ratatui::crossterm::execute;
 
 use app::App;
 use jobs::Event;
+use settings::Settings;
 
 /// Opens the case full-screen and stays until the user quits.
 ///
 /// # Errors
 /// When the terminal cannot be used, or the logbook cannot be opened.
-pub fn run(case: Case) -> Result<()> {
+pub fn run(case: Case, follow: bool) -> Result<()> {
     let (sender, receiver) = crossbeam_channel::unbounded();
+    let settings = Settings::load()?;
+    keys::choose(&settings.keys);
     let mut app = App::open(case, sender.clone())?;
+    app.theme = theme::Theme::of(&settings);
+    if let Some(zone) = &settings.zone {
+        app.zone = zone.clone();
+    }
+    app.settings = settings;
+    update::open_workspace(&mut app);
     if app.case.paths.is_empty() && app.case.options.hosts.is_empty() {
         // Nothing to look at yet: it begins with what happened.
         app.step = app::Step::Story;
@@ -43,11 +59,11 @@ pub fn run(case: Case) -> Result<()> {
     let logbook = app.logbook.path().display().to_string();
     std::panic::set_hook(Box::new(move |info| {
         // The terminal first, or the words below would not be seen. If it is gone, there is nothing to restore.
-        let _ = execute!(io::stdout(), DisableMouseCapture);
+        let _ = execute!(io::stdout(), DisableMouseCapture, DisableBracketedPaste);
         previous(info);
         boxclock_says(&format!("the program failed; what you added is kept in {logbook}"));
     }));
-    execute!(io::stdout(), EnableMouseCapture).map_err(cannot)?;
+    execute!(io::stdout(), EnableMouseCapture, EnableBracketedPaste).map_err(cannot)?;
     std::thread::spawn(move || {
         while let Ok(event) = event::read() {
             if sender.send(Event::Input(event)).is_err() {
@@ -56,10 +72,16 @@ pub fn run(case: Case) -> Result<()> {
         }
     });
     app.load();
+    if follow {
+        let held = Arc::new(AtomicBool::new(false));
+        app.jobs.follow(&app.case, Arc::clone(&held));
+        app.workspace.follow = Some(workspace::Follow { held, behind: 0 });
+    }
     let mut frames = FrameTrace::from_environment();
     let ended = main_loop(&mut terminal, &mut app, &receiver, &mut frames).map_err(cannot);
     let ended = ended.and_then(|()| frames.write());
-    let restored = execute!(io::stdout(), DisableMouseCapture).and_then(|()| ratatui::try_restore());
+    let restored =
+        execute!(io::stdout(), DisableMouseCapture, DisableBracketedPaste).and_then(|()| ratatui::try_restore());
     ended.and(restored.map_err(cannot))
 }
 
@@ -100,6 +122,21 @@ impl FrameTrace {
     }
 }
 
+/// Gives a text to the clipboard of the terminal: the control sequence OSC 52, which also works over ssh. A terminal that does
+/// not allow it ignores it.
+fn copy_to_terminal(text: &str) -> io::Result<()> {
+    execute!(io::stdout(), CopyToClipboard::to_clipboard_from(text))
+}
+
+/// Gives the terminal back to the shell until the program is continued.
+fn suspend(terminal: &mut ratatui::DefaultTerminal) -> io::Result<()> {
+    execute!(io::stdout(), DisableMouseCapture, DisableBracketedPaste)?;
+    ratatui::try_restore()?;
+    platform::suspend();
+    *terminal = ratatui::try_init()?;
+    execute!(io::stdout(), EnableMouseCapture, EnableBracketedPaste)
+}
+
 /// Waits for events, takes all that wait, changes the state, draws once.
 fn main_loop(
     terminal: &mut ratatui::DefaultTerminal,
@@ -115,6 +152,13 @@ fn main_loop(
         app.prepare(size.width, size.height);
         terminal.draw(|frame| view::draw(app, frame))?;
         frames.drawn();
+        if let Some(text) = app.workspace.clipboard.take() {
+            copy_to_terminal(&text)?;
+        }
+        if std::mem::take(&mut app.suspend) {
+            suspend(terminal)?;
+            continue;
+        }
         let Ok(first) = events.recv() else { break };
         frames.met(&first);
         update::event(app, first);

@@ -9,9 +9,11 @@ use ratatui::backend::TestBackend;
 use ratatui::crossterm::event::{Event as Input, KeyCode, KeyEvent, KeyModifiers};
 
 use crate::app::{App, BoxRow, Step};
-use crate::jobs::{Event, Kind};
+use crate::jobs::Event;
 use crate::theme::Theme;
 use crate::{update, view};
+
+mod stream;
 
 struct Screen {
     app: App,
@@ -52,10 +54,7 @@ impl Screen {
     /// Waits until no job runs.
     fn settle(&mut self) {
         self.app.prepare(120, 30);
-        while [Kind::View, Kind::Hits, Kind::Rail, Kind::Box, Kind::Clocks]
-            .into_iter()
-            .any(|kind| self.app.jobs.is_running(kind))
-        {
+        while self.app.jobs.any_runs() {
             self.take_one();
             self.app.prepare(120, 30);
         }
@@ -146,7 +145,7 @@ fn the_stream_at_its_usual_size() {
     for part in [
         "2 hosts · 2 sources · 6 events",
         "clock UTC+02:00",
-        "02:30:00.000 ▲ pump-ctl refused 0x80070005 ‹access denied›  ⏎ 1 mor",
+        "02:30:00.000 ▲ pump-ctl refused 0x80070005 ‹access denied›  ⏎ 1 m",
         "02:31:41.000 ▲ dose-gw  NAK",
         "1 of 6   problems 0 ↑ 2 ↓",
         "no filter",

@@ -1,7 +1,10 @@
 //! Hues and shapes. Severity is both, so that the screen can be read without colour.
 
+use boxclock_core::logbook::PinKind;
 use boxclock_core::severity::Severity;
 use ratatui::style::{Color, Modifier, Style};
+
+use crate::settings::{Ground, Settings};
 
 /// How many colours the terminal has.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -24,16 +27,17 @@ pub enum Hue {
 }
 
 impl Hue {
-    /// Its place in the 256 colours, and the nearest of the 16.
-    fn indexes(self) -> (u8, Color) {
+    /// Its place in the 256 colours on a dark and on a light ground, and the nearest of the 16. Each keeps a contrast of 4.5:1,
+    /// see `docs/interface.md`.
+    fn indexes(self) -> (u8, u8, Color) {
         match self {
-            Self::Orange => (214, Color::Yellow),
-            Self::Sky => (74, Color::LightBlue),
-            Self::Green => (36, Color::Green),
-            Self::Yellow => (178, Color::LightYellow),
-            Self::Blue => (32, Color::Cyan),
-            Self::Vermilion => (202, Color::Red),
-            Self::Purple => (175, Color::Magenta),
+            Self::Orange => (214, 130, Color::Yellow),
+            Self::Sky => (74, 25, Color::LightBlue),
+            Self::Green => (36, 22, Color::Green),
+            Self::Yellow => (178, 94, Color::LightYellow),
+            Self::Blue => (32, 19, Color::Cyan),
+            Self::Vermilion => (202, 160, Color::Red),
+            Self::Purple => (175, 90, Color::Magenta),
         }
     }
 }
@@ -42,11 +46,12 @@ impl Hue {
 #[derive(Clone, Copy, Debug)]
 pub struct Theme {
     depth: Depth,
+    light: bool,
 }
 
 impl Theme {
-    /// What the environment says: `NO_COLOR`, `TERM`, `COLORTERM`.
-    pub fn from_environment() -> Self {
+    /// What the settings say, else the environment: `NO_COLOR`, `TERM`, `COLORTERM`, `COLORFGBG`.
+    pub fn of(settings: &Settings) -> Self {
         let set = |name| std::env::var(name).unwrap_or_default();
         let term = set("TERM");
         let depth = if !set("NO_COLOR").is_empty() || term == "dumb" {
@@ -56,22 +61,53 @@ impl Theme {
         } else {
             Depth::Sixteen
         };
-        Self { depth }
+        // People who ask for no colour anywhere are asked no more.
+        let depth = match settings.colours {
+            Some(0) => Depth::None,
+            Some(16) if depth != Depth::None => Depth::Sixteen,
+            Some(256) if depth != Depth::None => Depth::Many,
+            _ => depth,
+        };
+        // The second number is the ground: 7 and 15 are white.
+        let ground = set("COLORFGBG");
+        let is_light = matches!(ground.rsplit(';').next(), Some("7" | "15"));
+        Self { depth, light: settings.ground.map_or(is_light, |ground| ground == Ground::Light) }
     }
 
     /// Without colour.
     #[cfg(test)]
     pub fn plain() -> Self {
-        Self { depth: Depth::None }
+        Self { depth: Depth::None, light: false }
     }
 
     /// Text in a hue.
     pub fn hue(self, hue: Hue) -> Style {
-        let (index, near) = hue.indexes();
+        let (dark, light, near) = hue.indexes();
         match self.depth {
             Depth::None => Style::new(),
             Depth::Sixteen => Style::new().fg(near),
-            Depth::Many => Style::new().fg(Color::Indexed(index)),
+            Depth::Many => Style::new().fg(Color::Indexed(if self.light { light } else { dark })),
+        }
+    }
+
+    /// The hue of an ink, by its place.
+    pub fn ink(self, place: u8) -> Style {
+        const HUES: [Hue; 7] = [Hue::Orange, Hue::Sky, Hue::Green, Hue::Yellow, Hue::Blue, Hue::Vermilion, Hue::Purple];
+        let style = HUES.get(usize::from(place)).map_or(Style::new(), |hue| self.hue(*hue));
+        style.add_modifier(Modifier::UNDERLINED)
+    }
+
+    /// The hue of a pin: its own, else that of its kind.
+    pub fn pin(self, (kind, colour): (PinKind, Option<u8>)) -> Style {
+        if let Some(colour) = colour {
+            return self.ink(colour).remove_modifier(Modifier::UNDERLINED);
+        }
+        match kind {
+            PinKind::Evidence => self.hue(Hue::Yellow),
+            PinKind::Symptom => self.hue(Hue::Sky),
+            PinKind::Change => self.hue(Hue::Purple),
+            PinKind::Root => self.hue(Hue::Vermilion),
+            PinKind::RuledOut => self.faint(),
         }
     }
 
@@ -80,8 +116,7 @@ impl Theme {
         match self.depth {
             Depth::None => Style::new().add_modifier(Modifier::DIM),
             Depth::Sixteen => Style::new().fg(Color::DarkGray),
-            // A middle grey that keeps 4.5:1 on black and nearly so on white.
-            Depth::Many => Style::new().fg(Color::Indexed(245)),
+            Depth::Many => Style::new().fg(Color::Indexed(if self.light { 241 } else { 245 })),
         }
     }
 

@@ -15,7 +15,7 @@ use ratatui::crossterm::event::{
 use ratatui::layout::Position;
 
 use crate::app::{App, Mode, Step};
-use crate::jobs::{Event, Kind, Outcome, ViewRows};
+use crate::jobs::{Arrangement, Event, Kind, Outcome, ViewRows};
 use crate::keys::{self, Action};
 
 pub(crate) use sources::is_off;
@@ -24,7 +24,9 @@ mod act;
 mod desk;
 mod sources;
 mod typing;
+mod workspace;
 pub use typing::{offered, typed};
+pub(crate) use workspace::open as open_workspace;
 
 /// Takes one event.
 pub fn event(app: &mut App, event: Event) {
@@ -34,6 +36,12 @@ pub fn event(app: &mut App, event: Event) {
         Event::Done(number, outcome) => {
             if app.jobs.accept(number) {
                 done(app, outcome);
+            }
+        }
+        Event::Grown(case, loaded) => workspace::grown(app, *case, loaded),
+        Event::Behind(bytes) => {
+            if let Some(follow) = &mut app.workspace.follow {
+                follow.behind = bytes;
             }
         }
         Event::Desk(number, done) => app.desk.take(number, done),
@@ -64,6 +72,7 @@ pub(crate) fn open_next(app: &mut App, path: PathBuf) {
             let theme = app.theme;
             *app = next;
             app.theme = theme;
+            workspace::open(app);
             app.step = Step::Box;
             app.load();
         }
@@ -87,6 +96,9 @@ fn take_loaded(app: &mut App, loaded: Loaded) {
     app.hits = None;
     app.reading = None;
     app.density_asked = None;
+    app.workspace.patterns = None;
+    app.workspace.walk_places = None;
+    app.workspace.inks.iter_mut().flatten().for_each(|ink| ink.rows = None);
     app.span = loaded.table.span();
     app.loaded = loaded;
     app.view = ViewRows::default();
@@ -99,6 +111,7 @@ fn take_loaded(app: &mut App, loaded: Loaded) {
     app.refresh();
     if app.loaded.complete {
         app.jobs.box_state(Arc::clone(&app.case), app.loaded.clone());
+        workspace::when_complete(app);
     }
     ask_for_view(app);
 }
@@ -107,7 +120,10 @@ fn take_loaded(app: &mut App, loaded: Loaded) {
 fn ask_for_view(app: &mut App) {
     let (loaded, sources) = (app.loaded.clone(), Arc::clone(&app.case.sources));
     let filter = app.filter.clone().filter(|filter| !filter.is_empty());
-    app.jobs.view(loaded, sources, filter);
+    let patterns = app.workspace.patterns.clone().filter(|_| app.workspace.collapse);
+    let arrangement = Arrangement { collapse: patterns, worst_first: app.workspace.worst_first };
+    app.workspace.walk_places = None;
+    app.jobs.view(loaded, sources, filter, arrangement);
 }
 
 fn ask_for_hits(app: &mut App) {
@@ -124,11 +140,13 @@ fn done(app: &mut App, outcome: Outcome) {
             let anchor = app.chosen().map(|event| event.row);
             app.view = view;
             match anchor {
+                _ if std::mem::take(&mut app.workspace.to_first) => app.cursor = 0,
                 _ if app.anchor.is_some() => follow_anchor(app),
                 Some(row) => app.cursor = app.place_of_row(row).min(app.view_len().saturating_sub(1)),
                 None => app.cursor = 0,
             }
             app.reading = None;
+            app.workspace.overlay_of += 1;
             ask_for_hits(app);
         }
         Outcome::Hits(hits) => {
@@ -142,6 +160,24 @@ fn done(app: &mut App, outcome: Outcome) {
             app.box_state = state;
             app.arrange_box();
         }
+        Outcome::Values(values) => app.workspace.values = values,
+        Outcome::Patterns(patterns) => {
+            app.workspace.patterns = Some(patterns);
+            // The reading pane says how often the chosen pattern is.
+            app.reading = None;
+            if app.workspace.collapse {
+                ask_for_view(app);
+            }
+        }
+        Outcome::Marks(marks) => app.workspace.marks = marks,
+        Outcome::Ink(place, rows) => {
+            if let Some(Some(ink)) = app.workspace.inks.get_mut(usize::from(place)) {
+                ink.rows = Some(rows);
+            }
+            app.workspace.overlay_of += 1;
+        }
+        Outcome::Walk(places) => workspace::walked(app, places),
+        Outcome::Overlay(overlay) => app.workspace.overlay = Some(overlay),
         Outcome::Clocks(loaded) => {
             remember(app);
             take_loaded(app, loaded);
@@ -193,12 +229,22 @@ fn jump_to_row(app: &mut App, row: Row) {
         go(app, place);
         return;
     }
+    if workspace::open_runs_for(app, row) {
+        app.message = Some("runs are open again: this event stood inside of one".into());
+        return;
+    }
     app.message = Some(format!("the filter hid this event, so it was taken away: {}", app.filter_text));
     let event = app.loaded.table.event(row);
     app.anchor = Some((event.source(), event.offset()));
     typing::set_filter(app, "");
     app.view = ViewRows::default();
     app.cursor = app.place_of_row(row);
+}
+
+/// As [`jump_to_row`], for the tests.
+#[cfg(test)]
+pub(crate) fn jump_for_tests(app: &mut App, row: Row) {
+    jump_to_row(app, row);
 }
 
 /// Moves the rail's window along when the cursor leaves it.
@@ -222,6 +268,23 @@ fn key(app: &mut App, key: KeyEvent) {
             KeyCode::Char('c') if key.modifiers.contains(KeyModifiers::CONTROL) => app.quit = true,
             _ => app.mode = Mode::Normal,
         },
+        Mode::Menu(menu) => match key.code {
+            KeyCode::Down | KeyCode::Char('j') => {
+                menu.chosen = (menu.chosen + 1).min(menu.items.len().saturating_sub(1))
+            }
+            KeyCode::Up | KeyCode::Char('k') => menu.chosen = menu.chosen.saturating_sub(1),
+            KeyCode::PageDown | KeyCode::End => menu.chosen = menu.items.len().saturating_sub(1),
+            KeyCode::PageUp | KeyCode::Home => menu.chosen = 0,
+            KeyCode::Enter => {
+                let choice = menu.items.get(menu.chosen).map(|(_, choice)| choice.clone());
+                app.mode = Mode::Normal;
+                if let Some(choice) = choice {
+                    workspace::choose(app, choice);
+                }
+            }
+            _ => app.mode = Mode::Normal,
+        },
+        Mode::Normal if !app.workspace.count.is_empty() => counted(app, key),
         Mode::Normal => {
             if key.code == KeyCode::Esc {
                 escape(app);
@@ -233,10 +296,26 @@ fn key(app: &mut App, key: KeyEvent) {
     }
 }
 
+/// Takes a digit of a count, or the movement that it is for.
+fn counted(app: &mut App, key: KeyEvent) {
+    // Further than anybody goes by hand.
+    const MOST: usize = 1_000_000;
+    if let KeyCode::Char(digit @ '0'..='9') = key.code {
+        app.workspace.count.push(digit);
+        return;
+    }
+    let count = std::mem::take(&mut app.workspace.count).parse::<usize>().unwrap_or(1).clamp(1, MOST);
+    let Some(action) = keys::action(key, app.step.scope()) else { return };
+    act::run_times(app, action, count);
+    look_at(app);
+}
+
 /// Esc leaves what is narrowest: the hits, then the view.
 fn escape(app: &mut App) {
     if app.reading_over {
         app.reading_over = false;
+    } else if app.workspace.link.take().is_some() || app.workspace.selected_from.take().is_some() {
+        // That was it.
     } else if app.find.take().is_some() {
         app.hits = None;
         app.jobs.cancel(Kind::Hits);
@@ -261,8 +340,7 @@ fn mouse(app: &mut App, mouse: MouseEvent) {
                     act::to_step(app, step);
                 }
             } else if app.layout.middle.contains(position) && app.step == Step::Stream {
-                let place = app.top + usize::from(mouse.row - app.layout.middle.y);
-                if place < app.view_len() {
+                if let Some(place) = app.place_at_line(usize::from(mouse.row - app.layout.middle.y)) {
                     go(app, place);
                 }
             } else if app.layout.middle.contains(position) {

@@ -26,7 +26,7 @@ mod rail;
 mod reading;
 mod report;
 mod story;
-mod stream;
+pub mod stream;
 mod text;
 mod top;
 
@@ -51,6 +51,8 @@ pub fn draw(app: &App, frame: &mut Frame<'_>) {
     }
     bottom::draw(app, frame);
     match &app.mode {
+        Mode::Menu(menu) => overlay::menu(app, menu, frame),
+        Mode::Typing(crate::app::Prompt::Filter, _) => overlay::completions(app, frame),
         Mode::Help(scrolled) => overlay::help(app, *scrolled, frame),
         Mode::Typing(crate::app::Prompt::Finder(chosen), input) => overlay::finder(app, *chosen, input.value(), frame),
         _ => {}

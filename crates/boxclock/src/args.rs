@@ -186,6 +186,9 @@ pub struct Demo {
 pub struct Open {
     #[command(flatten)]
     pub reading: Reading,
+    /// Follow files that grow: new lines appear, through rotation and truncation
+    #[arg(long)]
+    pub follow: bool,
 }
 
 #[derive(Args)]

@@ -28,7 +28,7 @@ pub fn run(command: Option<Command>) -> Ended {
     let Some(command) = command else { return new_case() };
     match command {
         Command::Demo(demo) => self::demo(&demo),
-        Command::Open(open) => full_screen(&open.reading.clone()),
+        Command::Open(open) => full_screen(&open.reading, open.follow),
         Command::Pack(pack) => gathering::pack(&pack),
         Command::Check(check) => gathering::check(&check),
         Command::Coverage(coverage) => gathering::coverage(&coverage),
@@ -393,7 +393,7 @@ fn demo(arguments: &args::Demo) -> Ended {
     if !path.exists() {
         gathering::seal_demo(&path)?;
     }
-    full_screen(&Reading { paths: vec![path], ..Reading::default() })
+    full_screen(&Reading { paths: vec![path], ..Reading::default() }, false)
 }
 
 /// Opens a case that holds nothing yet: its story is told, and the desk gathers.
@@ -404,16 +404,16 @@ fn new_case() -> Ended {
     let mut case = Case::open(&[], Options::default(), &Work::default())?;
     case.name = "new case".into();
     case.zone = Zone::local();
-    boxclock_tui::run(case).map_err(|error| Failure::Because(error.to_string()))?;
+    boxclock_tui::run(case, false).map_err(|error| Failure::Because(error.to_string()))?;
     Ok(Outcome::Done)
 }
 
-fn full_screen(reading: &Reading) -> Ended {
+fn full_screen(reading: &Reading, follow: bool) -> Ended {
     // Archives are unpacked before the screen can show their sources: that may take a while.
     let work = cancellable();
     let shown = progress::Shown::start_late(&work, "unpacking");
     let case = open(reading, &work)?;
     drop(shown);
-    boxclock_tui::run(case).map_err(|error| Failure::Because(error.to_string()))?;
+    boxclock_tui::run(case, follow).map_err(|error| Failure::Because(error.to_string()))?;
     Ok(Outcome::Done)
 }

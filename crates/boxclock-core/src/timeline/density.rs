@@ -25,10 +25,22 @@ pub struct Density {
     pub to: i64,
     /// Slices per lane.
     pub slices: usize,
-    /// Numbers of the hosts that have a lane.
+    /// Numbers of the hosts that have a lane; of sources where [`Lanes::Sources`] was asked for.
     pub hosts: Vec<u32>,
+    /// Whether the lanes are sources.
+    pub of_sources: bool,
     /// Cells: lane by lane.
     pub cells: Vec<Cell>,
+}
+
+/// What has a lane of its own.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub enum Lanes {
+    /// Each host that has events.
+    #[default]
+    Hosts,
+    /// These sources, by their numbers.
+    Sources(Vec<u32>),
 }
 
 impl Density {
@@ -56,17 +68,41 @@ impl Density {
     }
 }
 
-/// Counts the events between `from` and `to` (inclusive) into `slices` slices for each host that has events.
+/// As [`density_by`], with a lane for each host that has events. `None` when cancelled.
+pub fn density(table: &Table, from: i64, to: i64, slices: usize, work: &Work) -> Option<Density> {
+    density_by(table, &Lanes::Hosts, (from, to), slices, work)
+}
+
+/// Counts the rows of an ordered list between `from` and `to` into slices: where hits are in the whole span.
+pub fn counts_of(table: &Table, shape: &Density, rows: impl Iterator<Item = u32>) -> Vec<u32> {
+    let mut counts = vec![0_u32; shape.slices];
+    for row in rows {
+        if let Some(time) = table.event(crate::event::Row(row)).time()
+            && time >= shape.from
+            && time <= shape.to
+            && let Some(count) = counts.get_mut(shape.slice_of(time))
+        {
+            *count += 1;
+        }
+    }
+    counts
+}
+
+/// Counts the events between `from` and `to` (inclusive) into `slices` slices for each lane.
 ///
 /// Uses all cores. `None` when cancelled.
-pub fn density(table: &Table, from: i64, to: i64, slices: usize, work: &Work) -> Option<Density> {
+pub fn density_by(table: &Table, lanes: &Lanes, (from, to): (i64, i64), slices: usize, work: &Work) -> Option<Density> {
     let slices = slices.max(1);
     let to = to.max(from);
-    let hosts = hosts_with_events(table);
+    let hosts = match lanes {
+        Lanes::Hosts => hosts_with_events(table),
+        Lanes::Sources(sources) => sources.clone(),
+    };
+    let of_sources = matches!(lanes, Lanes::Sources(_));
     let lane_of: Vec<usize> =
         (0..table.hosts.len() as u32).map(|host| hosts.iter().position(|other| *other == host).unwrap_or(0)).collect();
     let lane_of_actor: Vec<usize> = table.actors.iter().map(|actor| lane_of[actor.host as usize]).collect();
-    let shape = Density { from, to, slices, hosts, cells: Vec::new() };
+    let shape = Density { from, to, slices, hosts, of_sources, cells: Vec::new() };
     let cells = shape.hosts.len() * slices;
     // Slices by multiplication: a division for each of many millions of events would be felt.
     let scale = slices as f64 / ((i128::from(to) - i128::from(from) + 1) as f64);
@@ -74,10 +110,18 @@ pub fn density(table: &Table, from: i64, to: i64, slices: usize, work: &Work) ->
         let mut counted = vec![Cell::default(); cells];
         for part in table.parts.iter().skip(group * 64).take(64) {
             let segment = &part.segment;
+            let own_lane = shape.hosts.iter().position(|source| *source == segment.source);
+            if of_sources && own_lane.is_none() {
+                continue;
+            }
             let place: Vec<(usize, Drift)> = part
                 .actor_ids
                 .iter()
-                .map(|id| (lane_of_actor[*id as usize] * slices, table.drift_of(part.segment.source, *id)))
+                .map(|id| {
+                    let by_host = || lane_of_actor[*id as usize];
+                    let lane = if of_sources { own_lane.unwrap_or(0) } else { by_host() };
+                    (lane * slices, table.drift_of(part.segment.source, *id))
+                })
                 .collect();
             let columns =
                 segment.times.iter().zip(&segment.actor_ids).zip(segment.severities.iter().zip(&segment.flags));

@@ -4,6 +4,7 @@ use boxclock_core::event::Row;
 use boxclock_core::logbook::ChainLink;
 use tui_input::Input;
 
+use super::workspace;
 use super::{go, jump_to_row, note_jump, remember, scaled_window, typing};
 use crate::app::{App, BoxRow, Mode, Prompt, Step, Undo};
 use crate::keys::Action;
@@ -17,6 +18,45 @@ pub(super) fn run(app: &mut App, action: Action) {
         Action::Codes => to_step(app, Step::Codes),
         Action::Cause => to_step(app, Step::Cause),
         Action::Report => to_step(app, Step::Report),
+        Action::PreviousOnWalk => workspace::walk_to(app, true, 1),
+        Action::NextOnWalk => workspace::walk_to(app, false, 1),
+        Action::ChooseWalk => workspace::walk_menu(app),
+        Action::Count => app.workspace.count = "0".into(),
+        Action::Ink => workspace::ask_ink(app),
+        Action::Inks => workspace::ink_menu(app),
+        Action::Values => workspace::value_menu(app),
+        Action::Pieces => workspace::piece_menu(app),
+        Action::FilterBefore => workspace::filter_step(app, true),
+        Action::FilterAfter => workspace::filter_step(app, false),
+        Action::ThisSource => workspace::toggle_this_source(app),
+        Action::Lenses => workspace::lens_menu(app),
+        Action::KeepLens => ask(app, Prompt::LensName, String::new()),
+        Action::Select => workspace::toggle_selection(app),
+        Action::Copy => workspace::copy(app),
+        Action::Export => ask(app, Prompt::ExportPath, "events.log".into()),
+        Action::Unfold => workspace::toggle_unfold(app),
+        Action::UnfoldAll => app.workspace.unfold_all = !app.workspace.unfold_all,
+        Action::Wrap => app.workspace.wrap = !app.workspace.wrap,
+        Action::Collapse => workspace::toggle_collapse(app),
+        Action::WorstFirst => workspace::toggle_order(app),
+        Action::Zero => workspace::toggle_zero(app),
+        Action::ShownZone => ask(app, Prompt::ShownZone, app.zone.name().to_owned()),
+        Action::Columns => {
+            let now = app.columns.list.iter().map(|(column, width)| format!("{}:{width}", column.name()));
+            let now = now.collect::<Vec<_>>().join(" ");
+            ask(app, Prompt::Columns, now);
+        }
+        Action::JumpForward => workspace::jump_forward(app),
+        Action::NextLink => workspace::next_link(app),
+        Action::ReadingDown => app.workspace.reading_top += 3,
+        Action::ReadingUp => app.workspace.reading_top = app.workspace.reading_top.saturating_sub(3),
+        Action::Lanes => workspace::toggle_lanes(app),
+        Action::Earlier => workspace::shift_window(app, false),
+        Action::Later => workspace::shift_window(app, true),
+        Action::Hold => workspace::toggle_hold(app),
+        Action::PinKind => change_pin(app, false),
+        Action::PinColour => change_pin(app, true),
+        Action::Suspend => app.suspend = true,
         Action::Desk => super::desk::show(app),
         Action::TaskBefore => super::desk::turn(app, true),
         Action::TaskNext => super::desk::turn(app, false),
@@ -89,16 +129,46 @@ pub(super) fn run(app: &mut App, action: Action) {
         Action::Unpin => unpin(app),
         Action::WriteReport => ask(app, Prompt::ReportPath, app.report_path().display().to_string()),
         Action::Reading => toggle_reading(app),
-        Action::Structured => {
-            app.structured = !app.structured;
-            if app.structured && app.reading.as_ref().is_some_and(|reading| reading.structured.is_none()) {
-                app.message = Some("this event has no form but its text".into());
-            }
-        }
+        Action::Structured => workspace::next_shown(app),
         Action::Undo => undo(app),
         Action::Finder => ask(app, Prompt::Finder(0), String::new()),
         Action::Help => app.mode = Mode::Help(0),
         Action::Quit => app.quit = true,
+    }
+}
+
+/// Does a movement so many times; for others once is enough.
+pub(super) fn run_times(app: &mut App, action: Action, times: usize) {
+    let by = isize::try_from(times).unwrap_or(isize::MAX);
+    match action {
+        Action::Up => move_by(app, -by),
+        Action::Down => move_by(app, by),
+        Action::PageUp => move_by(app, page(app).saturating_mul(-by)),
+        Action::PageDown => move_by(app, page(app).saturating_mul(by)),
+        Action::First | Action::Last => move_to(app, times),
+        Action::PreviousOnWalk => workspace::walk_to(app, true, times),
+        Action::NextOnWalk => workspace::walk_to(app, false, times),
+        Action::NextProblem | Action::PreviousProblem | Action::NextHit | Action::PreviousHit => {
+            for _ in 0..times {
+                let before = app.cursor;
+                run(app, action);
+                if app.cursor == before {
+                    break;
+                }
+            }
+        }
+        _ => run(app, action),
+    }
+}
+
+/// Goes to the place of that number, from 1.
+fn move_to(app: &mut App, number: usize) {
+    if app.step == Step::Stream {
+        note_jump(app);
+        go(app, number.saturating_sub(1));
+    } else {
+        move_by(app, isize::MIN);
+        move_by(app, isize::try_from(number.saturating_sub(1)).unwrap_or(isize::MAX));
     }
 }
 
@@ -208,7 +278,11 @@ fn enter(app: &mut App) {
                 }
             }
         }
-        Step::Stream => toggle_reading(app),
+        Step::Stream => {
+            if !workspace::follow_link(app) {
+                toggle_reading(app);
+            }
+        }
         Step::Report => {}
         Step::Desk => super::desk::enter(app),
     }
@@ -233,6 +307,13 @@ fn jump_back(app: &mut App) {
         app.message = Some("this is where you started".into());
         return;
     };
+    let here = app.chosen().map(|event| (event.source(), event.offset()));
+    app.workspace.forward.push((app.step, here));
+    return_to(app, step, place);
+}
+
+/// Shows a step again, at a place by source and offset.
+pub(super) fn return_to(app: &mut App, step: Step, place: Option<(usize, u64)>) {
     app.step = step;
     if let Some((source, offset)) = place {
         app.anchor = place;
@@ -394,6 +475,33 @@ pub(super) fn reload_logbook(app: &mut App) {
     app.refresh();
 }
 
+/// Undoes by doing: what that notes for undoing is dropped.
+fn redone(app: &mut App, change: impl FnOnce(&mut App) -> boxclock_core::Result<()>) -> boxclock_core::Result<()> {
+    change(app)?;
+    app.undo.pop();
+    Ok(())
+}
+
+/// Gives the chosen pin the next kind, or the next colour.
+fn change_pin(app: &mut App, colour: bool) {
+    const COLOURS: u8 = 8;
+    let chosen = app.list_cursor(Step::Cause);
+    let Some(pin) = app.cause_order().get(chosen).map(|(_, pin)| (*pin).clone()) else { return };
+    let next = match pin.colour {
+        None => Some(0),
+        Some(at) if at + 1 < COLOURS => Some(at + 1),
+        Some(_) => None,
+    };
+    let (kind, tint) = if colour { (pin.kind, next) } else { (pin.kind.next(), pin.colour) };
+    match app.logbook.set_pin_kind(pin.id, kind, tint) {
+        Ok(()) => {
+            app.undo.push(Undo::PinKind(pin.id, pin.kind, pin.colour));
+            reload_logbook(app);
+        }
+        Err(error) => app.message = Some(error.to_string()),
+    }
+}
+
 fn undo(app: &mut App) {
     let Some(undo) = app.undo.pop() else {
         app.message = Some("nothing to undo".into());
@@ -433,6 +541,9 @@ fn undo(app: &mut App) {
             app.logbook.set_story(key, &value)
         }
         Undo::Chain(chain) => app.logbook.set_chain(&chain),
+        Undo::PinKind(id, kind, colour) => app.logbook.set_pin_kind(id, kind, colour),
+        Undo::Ink(place, text) => redone(app, |app| workspace::set_ink(app, place, &text)),
+        Undo::Lens(name, filter) => redone(app, |app| workspace::set_lens(app, &name, &filter)),
     };
     app.message = Some(done.map_or_else(|error| error.to_string(), |()| "undone".into()));
     reload_logbook(app);

@@ -6,13 +6,15 @@ use boxclock_core::Result;
 use boxclock_core::clock::{Drift, human};
 use boxclock_core::logbook::Story;
 use boxclock_core::query::Filter;
+use boxclock_core::query::values::completions;
 use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 use tui_input::{Input, InputRequest};
 
-use super::{act, ask_for_hits, go, note_jump, sources, typed_time, use_filter, write_report};
+use super::{act, ask_for_hits, go, note_jump, sources, typed_time, use_filter, workspace, write_report};
 use crate::app::{App, Mode, Prompt, Undo};
 use crate::jobs::Kind;
-use crate::keys::{BINDINGS, Binding};
+use crate::keys::{Binding, bindings};
+use crate::workspace::parse_columns;
 
 /// Takes a key while a line is being typed.
 pub(super) fn key(app: &mut App, key: KeyEvent) {
@@ -28,9 +30,12 @@ pub(super) fn key(app: &mut App, key: KeyEvent) {
         KeyCode::Up | KeyCode::Down => {
             if let Prompt::Finder(chosen) = prompt {
                 *chosen = if key.code == KeyCode::Up { chosen.saturating_sub(1) } else { *chosen + 1 };
+            } else {
+                choose_completion(app, key.code == KeyCode::Up);
             }
             return;
         }
+        KeyCode::Tab => return complete(app),
         KeyCode::Char('u') if control => InputRequest::DeleteLine,
         KeyCode::Char('w') if control => InputRequest::DeletePrevWord,
         KeyCode::Char('a') if control => InputRequest::GoToStart,
@@ -48,6 +53,35 @@ pub(super) fn key(app: &mut App, key: KeyEvent) {
     changed(app);
 }
 
+/// Chooses among what can complete the filter.
+fn choose_completion(app: &mut App, up: bool) {
+    let count = app.workspace.completions.len();
+    if count > 0 {
+        let at = app.workspace.completion;
+        let next =
+            if up { at.and_then(|at| at.checked_sub(1)) } else { Some(at.map_or(0, |at| (at + 1).min(count - 1))) };
+        app.workspace.completion = next;
+    }
+}
+
+/// Puts the chosen completion, or the first one, in the place of the word that is being typed.
+fn complete(app: &mut App) {
+    let Mode::Typing(Prompt::Filter, input) = &mut app.mode else { return };
+    let Some(one) = app.workspace.completions.get(app.workspace.completion.unwrap_or(0)).cloned() else { return };
+    let at = byte_of(input);
+    let (before, after) =
+        (input.value().get(..one.from).unwrap_or_default(), input.value().get(at..).unwrap_or_default());
+    let completed = format!("{before}{}", one.text);
+    let cursor = completed.chars().count();
+    *input = Input::new(format!("{completed}{after}")).with_cursor(cursor);
+    changed(app);
+}
+
+/// Where the cursor stands, in bytes of the text.
+fn byte_of(input: &Input) -> usize {
+    input.value().char_indices().nth(input.cursor()).map_or(input.value().len(), |(at, _)| at)
+}
+
 /// Takes pasted text, as if typed in one go.
 pub(super) fn paste(app: &mut App, text: &str) {
     if let Mode::Typing(_, input) = &mut app.mode {
@@ -62,6 +96,10 @@ pub(super) fn paste(app: &mut App, text: &str) {
 fn changed(app: &mut App) {
     let Mode::Typing(prompt, input) = &mut app.mode else { return };
     let text = input.value().to_owned();
+    if matches!(prompt, Prompt::Filter) {
+        app.workspace.completions = completions(&text, byte_of(input), &app.workspace.values);
+        app.workspace.completion = None;
+    }
     match prompt {
         Prompt::Filter => match Filter::parse(&text, &app.zone) {
             Ok(filter) => use_filter(app, &text, filter),
@@ -96,6 +134,7 @@ fn give_up(app: &mut App) {
     let Mode::Typing(prompt, _) = std::mem::replace(&mut app.mode, Mode::Normal) else { return };
     match prompt {
         Prompt::Filter => {
+            app.workspace.completions.clear();
             let before = std::mem::take(&mut app.filter_before);
             set_filter(app, &before);
         }
@@ -113,7 +152,10 @@ fn give_up(app: &mut App) {
 /// Puts a filter into force that was good before.
 pub(super) fn set_filter(app: &mut App, text: &str) {
     match Filter::parse(text, &app.zone) {
-        Ok(filter) => use_filter(app, text, filter),
+        Ok(filter) => {
+            use_filter(app, text, filter);
+            app.workspace.note_filter(text);
+        }
         Err(error) => app.message = Some(error.message),
     }
 }
@@ -125,16 +167,22 @@ pub fn offered(text: &str) -> Vec<&'static Binding> {
         let all = format!("{} {}", binding.short, binding.long).to_lowercase();
         words.iter().all(|word| all.contains(word))
     };
-    BINDINGS.iter().filter(fits).collect()
+    bindings().iter().filter(fits).collect()
 }
 
 fn accept(app: &mut App, prompt: &Prompt, text: &str) {
     // A wrong filter, time or duration stays on the line, with what is wrong.
     let result = match prompt {
         Prompt::Filter => {
+            // An arrow has chosen one: Enter takes it, and typing goes on.
+            if app.workspace.completion.is_some() {
+                return complete(app);
+            }
             if app.filter_error.is_some() {
                 return;
             }
+            app.workspace.completions.clear();
+            app.workspace.note_filter(text);
             Ok(())
         }
         Prompt::Find => {
@@ -148,6 +196,14 @@ fn accept(app: &mut App, prompt: &Prompt, text: &str) {
             go(app, place);
         }),
         Prompt::Note => set_note(app, text),
+        Prompt::Ink(place) => workspace::set_ink(app, *place, text),
+        Prompt::LensName => workspace::keep_lens(app, text),
+        Prompt::ShownZone => workspace::show_zone(app, text),
+        Prompt::ExportPath => workspace::export(app, text),
+        Prompt::Columns => {
+            let none = text.trim().is_empty();
+            parse_columns(text).map(|columns| app.workspace.columns = (!none).then_some(columns))
+        }
         Prompt::Clock(host) => {
             let none = text.trim().is_empty() || text.trim() == "0";
             let parsed = if none { Ok(Drift::default()) } else { human::drift(text) };

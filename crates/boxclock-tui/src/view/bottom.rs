@@ -9,7 +9,7 @@ use unicode_width::UnicodeWidthStr;
 use super::text::{cut, grouped};
 use crate::app::{App, Mode, Prompt, Step};
 use crate::jobs::Kind;
-use crate::keys::{Action, BINDINGS, Binding, Scope};
+use crate::keys::{Action, Binding, Scope, bindings};
 use crate::theme::Hue;
 use crate::update;
 
@@ -59,7 +59,11 @@ fn label(prompt: &Prompt) -> String {
         Prompt::Password => "password".into(),
         Prompt::Field(key) => (*key).replace('_', " "),
         Prompt::Reason(_) => "it follows because".into(),
-        Prompt::ReportPath => "write to".into(),
+        Prompt::ReportPath | Prompt::ExportPath => "write to".into(),
+        Prompt::Ink(place) => format!("ink {}", place + 1),
+        Prompt::LensName => "name of the lens".into(),
+        Prompt::Columns => "columns".into(),
+        Prompt::ShownZone => "show times in".into(),
         Prompt::Desk(key) => (*key).into(),
         Prompt::Label(_) => "host of this source".into(),
         Prompt::Finder(_) => "action".into(),
@@ -80,7 +84,7 @@ fn help_for(app: &App, prompt: &Prompt, indent: usize, width: u16) -> Vec<Span<'
     }
     let text = match prompt {
         Prompt::Filter => {
-            "level>=warn  host=NAME  source~part  time in 02:10..02:35  words  /regex/  not or ( )   Enter keeps, Esc undoes"
+            "level>=warn  host=NAME  source~part  time in 02:10..02:35  words  /regex/  not or ( )   Tab completes, Enter keeps, Esc undoes"
         }
         Prompt::Find => "a text, or /a regular expression/   Enter stays here, Esc goes back, then n and N",
         Prompt::Time => "02:31  02:31:07  2026-04-12 02:31",
@@ -89,6 +93,11 @@ fn help_for(app: &App, prompt: &Prompt, indent: usize, width: u16) -> Vec<Span<'
         Prompt::ReadAs(_) => "rfc3164  windows-1252  day-first   nothing: as found out",
         Prompt::Password => "it is tried on every encrypted member, and kept in memory only",
         Prompt::Finder(_) => "words of what you want to do; arrows choose, Enter does it",
+        Prompt::Ink(_) => "a text, /a regular expression/, or =level>=error host=NAME; nothing takes it away",
+        Prompt::LensName => "Enter keeps the filter under this name",
+        Prompt::Columns => "time level host:10 source component pid tid line; nothing: as it fits",
+        Prompt::ShownZone => "+02:00  UTC  Europe/Lisbon   nothing: the zone of the case",
+        Prompt::ExportPath => ".log as it was read, .txt, .csv, .jsonl, .xml, .otlp.json",
         Prompt::Label(_) => "the label of its host; nothing: where it was found",
         Prompt::Desk(key) => {
             app.desk.task().fields().iter().find(|(field, ..)| field == key).map_or("", |(.., hint)| hint)
@@ -99,6 +108,10 @@ fn help_for(app: &App, prompt: &Prompt, indent: usize, width: u16) -> Vec<Span<'
 }
 
 fn status(app: &App) -> (String, ratatui::style::Style) {
+    if !app.workspace.count.is_empty() {
+        let count = app.workspace.count.trim_start_matches('0');
+        return (format!("{count} times …"), app.theme.strong());
+    }
     if let Some(message) = app.message.as_ref().filter(|_| app.hits.is_none()) {
         return (message.clone(), app.theme.hue(Hue::Sky));
     }
@@ -117,6 +130,10 @@ fn status(app: &App) -> (String, ratatui::style::Style) {
             }
         };
         return (text, ratatui::style::Style::new());
+    }
+    if let Some(place) = app.selection() {
+        let count = place.end() - place.start() + 1;
+        return (format!("{} selected   {}", grouped(count as u64), app.filter_text), app.theme.strong());
     }
     if app.filter_text.is_empty() {
         return ("no filter".into(), app.theme.faint());
@@ -151,12 +168,33 @@ fn counts(app: &App) -> String {
 fn keys(app: &App, width: u16) -> Line<'static> {
     const COMMON: [Action; 4] = [Action::JumpBack, Action::Finder, Action::Help, Action::Quit];
     let scope = app.step.scope();
-    let skipped = [Action::Left, Action::Right, Action::ClearFilter, Action::PreviousHit, Action::WholeSpan];
-    let own = BINDINGS.iter().filter(|binding| Some(binding.scope) == scope && !skipped.contains(&binding.action));
-    let enter = BINDINGS
+    // Of the many keys of the Stream those for the first hour; the finder and the help know all.
+    const FIRST: [Action; 14] = [
+        Action::PreviousProblem,
+        Action::NextProblem,
+        Action::Filter,
+        Action::Values,
+        Action::Find,
+        Action::NextHit,
+        Action::GoToTime,
+        Action::Pin,
+        Action::Ink,
+        Action::Lenses,
+        Action::ChooseWalk,
+        Action::Collapse,
+        Action::Unfold,
+        Action::NextLink,
+    ];
+    let mut own: Vec<&Binding> = bindings().iter().filter(|binding| Some(binding.scope) == scope).collect();
+    if scope == Some(Scope::Stream) {
+        let place = |binding: &&Binding| FIRST.iter().position(|action| *action == binding.action);
+        own.retain(|binding| place(binding).is_some());
+        own.sort_by_key(place);
+    }
+    let enter = bindings()
         .iter()
         .filter(|binding| binding.action == Action::Enter && !matches!(scope, Some(Scope::Stream | Scope::Report)));
-    let common: Vec<_> = BINDINGS.iter().filter(|binding| COMMON.contains(&binding.action)).collect();
+    let common: Vec<_> = bindings().iter().filter(|binding| COMMON.contains(&binding.action)).collect();
     let wide = |binding: &Binding| binding.keys[0].width() + binding.short.width() + 3;
     // Help and quit are always there; the others as far as there is room.
     let mut room =

@@ -50,10 +50,10 @@ pub(super) fn draw(app: &App, frame: &mut Frame<'_>, area: Rect) {
             Some(Link::Root) => ("● root", app.theme.hue(Hue::Vermilion)),
             Some(Link::Step) => ("│ step", app.theme.hue(Hue::Orange)),
             Some(Link::Symptom) => ("○ symptom", app.theme.hue(Hue::Sky)),
-            None => ("  pin", app.theme.faint()),
+            None => (pin.kind.name(), app.theme.pin((pin.kind, pin.colour))),
         };
         let spans = vec![
-            Span::raw(" "),
+            Span::styled("◂", app.theme.pin((pin.kind, pin.colour))),
             Span::styled(fit(mark, 10), hue),
             Span::raw(format!("{time}  ")),
             Span::styled(fit(host, 12), app.theme.host(number)),

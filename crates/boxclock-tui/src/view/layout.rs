@@ -41,7 +41,7 @@ impl Layout {
         let y = head + rule;
         let rows = height.saturating_sub(y + rule + foot);
         let lanes = hosts.clamp(1, LANES);
-        let rail_width = if width >= 70 && tall { RAIL_TIME + 2 + lanes as u16 * 2 + 1 } else { 0 };
+        let rail_width = if width >= 70 && tall { RAIL_TIME + 2 + lanes as u16 * 2 + 3 } else { 0 };
         let reading_width = match width {
             _ if !reading || step == Step::Report => 0,
             150.. => 48,

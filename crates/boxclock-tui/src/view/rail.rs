@@ -1,9 +1,13 @@
 //! The rail: the time span from top to bottom, one lane per host. Brightness is how much, hue is how bad.
 
+use std::collections::HashMap;
+
 use boxclock_core::clock::human::{date_time, time_of_day};
 use boxclock_core::clock::{DAY, MINUTE};
+use boxclock_core::logbook::PinKind;
 use boxclock_core::severity::Severity;
 use boxclock_core::timeline::density::{Cell, Density};
+use boxclock_core::timeline::marks::MarkKind;
 use ratatui::Frame;
 use ratatui::layout::Rect;
 use ratatui::style::Style;
@@ -26,6 +30,9 @@ pub(super) fn draw(app: &App, frame: &mut Frame<'_>, area: Rect) {
     let shown = shown_slices(app, density);
     let pins = pin_slices(app, density);
     let marks = mark_slices(app, density);
+    let overlay = app.workspace.overlay.as_ref().filter(|of| (of.from, of.to) == (density.from, density.to));
+    let hits = overlay.and_then(|overlay| overlay.filter.as_deref());
+    let most = hits.and_then(|hits| hits.iter().max().copied()).unwrap_or(0);
     let usual: Vec<u32> = (0..lanes).map(|lane| usual_count(density.lane(lane))).collect();
     let chosen = app.chosen().and_then(|event| event.time()).map(|time| density.slice_of(time));
     for slice in 0..rows.min(density.slices) {
@@ -45,14 +52,18 @@ pub(super) fn draw(app: &App, frame: &mut Frame<'_>, area: Rect) {
             spans.push(Span::styled(glyph, style));
             spans.push(Span::raw(" "));
         }
-        spans.push(Span::styled(
-            match () {
-                () if pins.contains(&slice) => "◂",
-                () if marks.contains(&slice) => "◆",
-                () => " ",
-            },
-            app.theme.hue(crate::theme::Hue::Yellow),
-        ));
+        let count = hits.and_then(|hits| hits.get(slice)).copied().unwrap_or(0);
+        spans.push(Span::raw(hit_glyph(count, most)));
+        let ink = overlay.and_then(|overlay| overlay.inks.get(slice).copied().flatten());
+        spans.push(match ink {
+            Some(ink) => Span::styled((ink + 1).to_string(), app.theme.ink(ink)),
+            None => Span::raw(" "),
+        });
+        spans.push(match (pins.get(&slice), marks.get(&slice)) {
+            (Some(pin), _) => Span::styled("◂", app.theme.pin(*pin)),
+            (None, Some(mark)) => mark_glyph(app, *mark),
+            (None, None) => Span::raw(" "),
+        });
         lines.push(Line::from(spans));
     }
     frame.render_widget(Paragraph::new(lines), area);
@@ -60,10 +71,19 @@ pub(super) fn draw(app: &App, frame: &mut Frame<'_>, area: Rect) {
 
 /// The first letters of the hosts above their lanes, in the hosts' hues.
 fn head(app: &App, density: &Density, lanes: usize) -> Line<'static> {
-    let mut spans = vec![Span::raw(" ".repeat(usize::from(RAIL_TIME) + 1))];
-    for host in density.hosts.iter().take(lanes) {
-        let letter = app.loaded.table.hosts.get(*host as usize).and_then(|name| name.chars().next()).unwrap_or('·');
-        spans.push(Span::styled(format!("{} ", letter.to_uppercase()), app.theme.host(*host)));
+    let host = app.workspace.rail_host.and_then(|host| app.loaded.table.hosts.get(host as usize));
+    let head = host.map_or(String::new(), |host| host.chars().take(usize::from(RAIL_TIME)).collect());
+    let width = usize::from(RAIL_TIME) + 1;
+    let mut spans = vec![Span::styled(format!("{head:width$}"), app.theme.faint())];
+    for (lane, number) in density.hosts.iter().take(lanes).enumerate() {
+        let (letter, style) = if density.of_sources {
+            // Sources have numbers: their names begin alike.
+            (char::from_digit(lane as u32 + 1, 10), app.theme.host(app.workspace.rail_host.unwrap_or(0)))
+        } else {
+            let name = app.loaded.table.hosts.get(*number as usize);
+            (name.and_then(|name| name.chars().next()), app.theme.host(*number))
+        };
+        spans.push(Span::styled(format!("{} ", letter.unwrap_or('·').to_uppercase()), style));
     }
     Line::from(spans)
 }
@@ -76,16 +96,68 @@ fn shown_slices(app: &App, density: &Density) -> Option<(usize, usize)> {
     (last >= density.from && first <= density.to).then(|| (density.slice_of(first), density.slice_of(last)))
 }
 
-/// The slices with moments that were marked while gathering.
-fn mark_slices(app: &App, density: &Density) -> Vec<usize> {
-    let marks = app.case.seal.iter().flat_map(|seal| &seal.marks);
-    let times = marks.filter_map(|mark| boxclock_core::gather::time_of(&mark.time));
-    times.filter(|time| (density.from..=density.to).contains(time)).map(|time| density.slice_of(time)).collect()
+/// How many of the filter's hits are in a slice, against the fullest.
+fn hit_glyph(count: u32, most: u32) -> &'static str {
+    const GLYPHS: [&str; 5] = ["▁", "▂", "▄", "▆", "█"];
+    if count == 0 || most == 0 {
+        return " ";
+    }
+    let share = u64::from(count) * (GLYPHS.len() as u64 - 1) / u64::from(most);
+    GLYPHS[share as usize % GLYPHS.len()]
 }
 
-fn pin_slices(app: &App, density: &Density) -> Vec<usize> {
-    let times = app.pinned.iter().filter_map(|row| app.loaded.table.event(boxclock_core::event::Row(*row)).time());
-    times.filter(|time| (density.from..=density.to).contains(time)).map(|time| density.slice_of(time)).collect()
+/// What a slice is marked with.
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+enum Marked {
+    Silence,
+    Start,
+    ClockSet,
+    Install,
+    /// A moment that was marked while gathering.
+    Noted,
+    UncleanStop,
+}
+
+fn mark_glyph(app: &App, mark: Marked) -> Span<'static> {
+    match mark {
+        Marked::Silence => Span::styled("┊", app.theme.faint()),
+        Marked::Start => Span::styled("▴", app.theme.faint()),
+        Marked::ClockSet => Span::styled("◷", app.theme.faint()),
+        Marked::Install => Span::styled("▪", app.theme.faint()),
+        Marked::Noted => Span::styled("◆", app.theme.hue(crate::theme::Hue::Yellow)),
+        Marked::UncleanStop => Span::styled("▾", app.theme.hue(crate::theme::Hue::Orange)),
+    }
+}
+
+/// The slices with marks; where several fall together the one that counts most.
+fn mark_slices(app: &App, density: &Density) -> HashMap<usize, Marked> {
+    let marks = app.case.seal.iter().flat_map(|seal| &seal.marks);
+    let times = marks.filter_map(|mark| boxclock_core::gather::time_of(&mark.time));
+    let noted = times.map(|time| (time, Marked::Noted));
+    let found = app.workspace.marks.iter().map(|mark| {
+        let kind = match mark.kind {
+            MarkKind::Start => Marked::Start,
+            MarkKind::UncleanStop => Marked::UncleanStop,
+            MarkKind::Install => Marked::Install,
+            MarkKind::ClockSet => Marked::ClockSet,
+            MarkKind::Silence => Marked::Silence,
+        };
+        (mark.time, kind)
+    });
+    let mut slices: HashMap<usize, Marked> = HashMap::new();
+    for (time, mark) in noted.chain(found).filter(|(time, _)| (density.from..=density.to).contains(time)) {
+        let slot = slices.entry(density.slice_of(time)).or_insert(mark);
+        *slot = (*slot).max(mark);
+    }
+    slices
+}
+
+fn pin_slices(app: &App, density: &Density) -> HashMap<usize, (PinKind, Option<u8>)> {
+    let pins = app.pinned.iter();
+    let timed =
+        pins.filter_map(|(row, pin)| Some((app.loaded.table.event(boxclock_core::event::Row(*row)).time()?, *pin)));
+    let inside = timed.filter(|(time, _)| (density.from..=density.to).contains(time));
+    inside.map(|(time, pin)| (density.slice_of(time), pin)).collect()
 }
 
 /// A time at every fourth slice; with the seconds, or as a date, where the slices ask for it.

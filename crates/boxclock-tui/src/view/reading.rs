@@ -17,10 +17,11 @@ use ratatui::widgets::{Clear, Paragraph};
 use super::text::{cut, wrap};
 use crate::app::{App, BoxRow, Step};
 use crate::desk::DeskRow;
+use crate::workspace::{ReadingLink, Shown, hex_lines};
 
 /// Draws it.
 pub(super) fn draw(app: &App, frame: &mut Frame<'_>, area: Rect) {
-    let mut pane = Pane { app, width: usize::from(area.width).saturating_sub(1), lines: Vec::new() };
+    let mut pane = Pane { app, width: usize::from(area.width).saturating_sub(1), lines: Vec::new(), chosen_line: None };
     match app.step {
         Step::Box => pane.source(),
         Step::Codes => {
@@ -46,7 +47,21 @@ pub(super) fn draw(app: &App, frame: &mut Frame<'_>, area: Rect) {
         Step::Desk => pane.desk(),
         Step::Stream | Step::Report => pane.event(),
     }
-    pane.lines.truncate(usize::from(area.height));
+    let height = usize::from(area.height);
+    let most = pane.lines.len().saturating_sub(height);
+    // The chosen link is in sight; else what was scrolled to.
+    let top = match pane.chosen_line {
+        Some(line) if app.step == Step::Stream => (line + 3).saturating_sub(height),
+        _ if matches!(app.step, Step::Stream | Step::Report) => app.workspace.reading_top,
+        _ => 0,
+    };
+    pane.lines.drain(..top.min(most));
+    if pane.lines.len() > height && height > 1 {
+        let more = pane.lines.len() - height + 1;
+        pane.lines.truncate(height - 1);
+        pane.lines.push(Line::styled(format!(" ⌄ {more} more lines: J"), app.theme.faint()));
+    }
+    pane.lines.truncate(height);
     frame.render_widget(Clear, area);
     frame.render_widget(Paragraph::new(pane.lines), area);
 }
@@ -55,6 +70,8 @@ struct Pane<'a> {
     app: &'a App,
     width: usize,
     lines: Vec<Line<'static>>,
+    /// Where the chosen link stands.
+    chosen_line: Option<usize>,
 }
 
 impl Pane<'_> {
@@ -93,16 +110,10 @@ impl Pane<'_> {
             return;
         };
         self.what(event, reading.record.place);
-        if let Some(structured) = reading.structured.as_ref().filter(|_| app.structured) {
-            self.heading("as it is written");
-            for line in structured.lines().take(400) {
-                let indent = line.len() - line.trim_start().len();
-                let width = self.width.saturating_sub(1 + indent);
-                for part in wrap(line.trim_start(), width) {
-                    self.lines.push(Line::raw(format!(" {}{part}", " ".repeat(indent))));
-                }
-            }
-            return;
+        match (app.workspace.shown, &reading.structured) {
+            (Shown::Structured, Some(structured)) => return self.structured(structured),
+            (Shown::Raw, _) => return self.raw(reading, event),
+            _ => {}
         }
         self.body(&reading.record.body);
         for code in event.codes().collect::<std::collections::BTreeSet<_>>() {
@@ -115,11 +126,70 @@ impl Pane<'_> {
                 self.paragraph(&format!("{name}  {text}"), Style::new());
             }
         }
-        if !reading.before.is_empty() {
-            self.heading("last problems before, elsewhere");
-            for (row, text) in &reading.before {
-                self.before(event, app.loaded.table.event(*row), text);
+        self.pattern(event, reading);
+        if !app.workspace.links.is_empty() {
+            self.heading("where to look next");
+            for (index, link) in app.workspace.links.iter().enumerate() {
+                self.link(link, app.workspace.link == Some(index));
             }
+        }
+    }
+
+    fn structured(&mut self, structured: &str) {
+        self.heading("as it is written");
+        for line in structured.lines().take(2000) {
+            let indent = line.len() - line.trim_start().len();
+            let width = self.width.saturating_sub(1 + indent);
+            for part in wrap(line.trim_start(), width) {
+                self.lines.push(Line::raw(format!(" {}{part}", " ".repeat(indent))));
+            }
+        }
+    }
+
+    /// The very bytes, with their place in the file.
+    fn raw(&mut self, reading: &crate::app::Reading, event: EventRef<'_>) {
+        self.heading("its bytes");
+        // Eight columns of place and two gaps; three and one for each byte.
+        let per_line = (self.width.saturating_sub(12) / 4).clamp(4, 16);
+        for line in hex_lines(&reading.bytes, event.offset(), per_line) {
+            self.lines.push(Line::raw(format!(" {line}")));
+        }
+        let left = event.length().saturating_sub(reading.bytes.len() as u64);
+        if left > 0 {
+            self.lines.push(Line::styled(format!(" … {left} more bytes"), self.app.theme.faint()));
+        }
+    }
+
+    /// What stays the same in messages like this one, how often there are such, and since when.
+    fn pattern(&mut self, event: EventRef<'_>, reading: &crate::app::Reading) {
+        self.heading("its pattern");
+        self.paragraph(&reading.shape, Style::new());
+        let app = self.app;
+        let text = match app.workspace.patterns.as_ref().and_then(|patterns| patterns.of(event.row)) {
+            Some(pattern) if pattern.count == 1 => "seen once".to_owned(),
+            Some(pattern) => {
+                let span = pattern.span.map_or(String::new(), |(first, last)| {
+                    let text = |time: i64| date_time(time, &app.zone)[5..19].to_owned();
+                    format!(", {} to {}", text(first), text(last))
+                });
+                format!("seen {} times{span}", super::text::grouped(u64::from(pattern.count)))
+            }
+            None => "how often is not known yet".to_owned(),
+        };
+        self.paragraph(&text, app.theme.faint());
+    }
+
+    fn link(&mut self, link: &ReadingLink, chosen: bool) {
+        let mut lines = link.label.lines();
+        let head = format!(" {} {}", if chosen { "▸" } else { "·" }, lines.next().unwrap_or_default());
+        let style = if chosen { self.app.theme.chosen() } else { Style::new() };
+        if chosen {
+            self.chosen_line = Some(self.lines.len());
+        }
+        self.lines.push(Line::styled(super::text::fit(&head, self.width), style));
+        for line in lines.filter(|line| !line.is_empty()) {
+            let text = cut(line, self.width.saturating_sub(3));
+            self.lines.push(Line::styled(format!("   {text}"), self.app.theme.faint()));
         }
     }
 
@@ -178,16 +248,6 @@ impl Pane<'_> {
         }
         self.facts("means", &format!("{} ({kind})", reading.meaning.trim_end_matches('.')));
         self.facts("look at", reading.check);
-    }
-
-    fn before(&mut self, here: EventRef<'_>, event: EventRef<'_>, text: &str) {
-        let ago = match (here.time(), event.time()) {
-            (Some(here), Some(then)) => duration_text(then.saturating_sub(here)),
-            _ => String::new(),
-        };
-        let head = format!(" {ago} {}", event.host());
-        self.lines.push(Line::styled(cut(&head, self.width), self.app.theme.severity(event.severity())));
-        self.lines.push(Line::raw(format!("   {}", cut(text, self.width.saturating_sub(3)))));
     }
 
     fn source(&mut self) {

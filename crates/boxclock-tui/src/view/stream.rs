@@ -1,28 +1,36 @@
 //! The stream: all events in order of corrected time.
 
-use boxclock_core::clock::human::time_of_day;
-use boxclock_core::event::flag;
+use boxclock_core::clock::human::{date_time, duration_text, time_of_day};
+use boxclock_core::event::{EventRef, flag};
+use boxclock_core::severity::Severity;
 use ratatui::Frame;
 use ratatui::layout::Rect;
 use ratatui::style::{Modifier, Style};
 use ratatui::text::{Line, Span};
-use ratatui::widgets::Paragraph;
+use ratatui::widgets::{Clear, Paragraph};
+use unicode_segmentation::UnicodeSegmentation;
 use unicode_width::UnicodeWidthStr;
 
 use super::row;
-use super::text::{cut, fit, grouped, skip};
-use crate::app::{App, StreamLine};
+use super::text::{cut, fit, grouped};
+use crate::app::{App, StreamLine, TextMark};
 use crate::jobs::Kind;
-use crate::theme::shape;
+use crate::settings::TimeForm;
+use crate::theme::{Hue, shape};
+use crate::workspace::Column;
 
 /// Draws it.
 pub(super) fn draw(app: &App, frame: &mut Frame<'_>, area: Rect) {
+    frame.render_widget(Clear, area);
     if app.view_len() == 0 {
         frame.render_widget(Paragraph::new(empty(app)).style(app.theme.faint()), area);
         return;
     }
-    let columns = Columns::of(area.width, app);
-    let lines: Vec<Line<'_>> = app.lines.iter().map(|line| draw_line(app, line, &columns)).collect();
+    let mut lines: Vec<Line<'_>> = Vec::with_capacity(usize::from(area.height));
+    for line in &app.lines {
+        lines.extend(draw_line(app, line, &app.columns));
+    }
+    lines.truncate(usize::from(area.height));
     frame.render_widget(Paragraph::new(lines), area);
 }
 
@@ -34,123 +42,242 @@ fn empty(app: &App) -> Vec<Line<'static>> {
         vec![
             format!("No event passes the filter: {}", app.filter_text),
             format!(
-                "{} events are hidden. F takes the filter away, f changes it.",
+                "{} events are hidden. F takes the filter away, f changes it, < goes back to the one before.",
                 grouped(app.loaded.table.len() as u64)
             ),
         ]
     } else if app.loaded.complete {
-        vec!["There are no events in this case.".into(), "2 shows what was read, and what was left out and why.".into()]
+        vec![
+            "There are no events in this case.".into(),
+            "2 shows what was read, and what was left out and why; b gathers.".into(),
+        ]
     } else {
         vec!["reading …".into()]
     };
     lines.into_iter().map(|line| Line::raw(format!(" {line}"))).collect()
 }
 
-/// Widths of the columns in front of the text; 0 for those that do not fit.
-struct Columns {
-    host: usize,
-    component: usize,
-    text: usize,
+/// The columns in front of the text, with their widths in columns of the screen; and the width of the text.
+#[derive(Clone, Debug, Default)]
+pub struct Columns {
+    /// Those that are shown.
+    pub list: Vec<(Column, usize)>,
+    /// What is left for the text.
+    pub text: usize,
     width: usize,
 }
 
 impl Columns {
-    const TIME: usize = 12;
-
-    fn of(width: u16, app: &App) -> Self {
-        let longest =
-            |names: &[String], most: usize| names.iter().map(|name| name.width()).max().unwrap_or(0).min(most);
-        let host = if width >= 56 { longest(&app.loaded.table.hosts, 12) } else { 0 };
-        let component = if width >= 76 { longest(&app.loaded.table.components, 16) } else { 0 };
-        let gaps = usize::from(host > 0) + usize::from(component > 0);
-        let used = 1 + Self::TIME + 3 + host + component + gaps;
+    /// What fits into a middle of this width: those that were chosen, or time, level, host and component.
+    pub fn of(width: u16, app: &App) -> Self {
+        let chosen = app.workspace.columns.clone().or_else(|| app.settings.columns.clone());
+        let usual = || {
+            let mut list = vec![(Column::Time, 0), (Column::Level, 0)];
+            list.extend((width >= 56).then_some((Column::Host, 0)));
+            list.extend((width >= 76).then_some((Column::Component, 0)));
+            list
+        };
+        let list: Vec<(Column, usize)> = chosen.unwrap_or_else(usual);
+        let sized = list.into_iter().map(|(column, wanted)| {
+            let own = if wanted > 0 { wanted } else { own_width(column, app) };
+            (column, own)
+        });
+        let list: Vec<(Column, usize)> = sized.filter(|(_, width)| *width > 0).collect();
         let width = usize::from(width);
-        Self { host, component, text: width.saturating_sub(used), width }
+        // The margin, and a blank behind each column.
+        let used = 1 + list.iter().map(|(_, width)| width + 1).sum::<usize>();
+        Self { list, text: width.saturating_sub(used), width }
     }
 }
 
-fn draw_line(app: &App, line: &StreamLine, columns: &Columns) -> Line<'static> {
+/// As wide as the longest that it can show, within reason.
+fn own_width(column: Column, app: &App) -> usize {
+    let table = &app.loaded.table;
+    let longest = |names: &[String], most: usize| names.iter().map(|name| name.width()).max().unwrap_or(0).min(most);
+    match column {
+        Column::Time => time_width(app),
+        Column::Level => 1,
+        Column::Host => longest(&table.hosts, 12),
+        Column::Component => longest(&table.components, 16),
+        Column::Source => app.case.sources.iter().map(|source| short(&source.name).width()).max().unwrap_or(0).min(18),
+        Column::Pid | Column::Tid => 7,
+        Column::Line => 8,
+    }
+}
+
+fn time_width(app: &App) -> usize {
+    match (app.workspace.zero, app.settings.time) {
+        (Some(_), _) => 14,
+        (None, TimeForm::Time) => 12,
+        (None, TimeForm::DateTime) => 23,
+    }
+}
+
+/// The last part of a source's name.
+fn short(name: &str) -> &str {
+    name.rsplit(['/', '!']).next().unwrap_or(name)
+}
+
+/// The time of an event as the Stream shows it: of the day, with the date, or from a chosen moment on.
+fn time_text(app: &App, event: EventRef<'_>) -> String {
+    let Some(time) = event.time() else { return "no time".into() };
+    match (app.workspace.zero, app.settings.time) {
+        (Some(zero), _) => relative(time.saturating_sub(zero)),
+        (None, TimeForm::Time) => time_of_day(time, &app.zone),
+        (None, TimeForm::DateTime) => date_time(time, &app.zone)[..23].to_owned(),
+    }
+}
+
+/// A span as `−00:03.120` or `+1:02:03.000`.
+pub(super) fn relative(ns: i64) -> String {
+    let sign = if ns < 0 { '−' } else { '+' };
+    let millis = ns.unsigned_abs() / 1_000_000;
+    let (hours, minutes, seconds) = (millis / 3_600_000, millis / 60_000 % 60, millis / 1000 % 60);
+    let rest = format!("{minutes:02}:{seconds:02}.{:03}", millis % 1000);
+    if hours > 0 { format!("{sign}{hours}:{rest}") } else { format!("{sign}{rest}") }
+}
+
+fn draw_line(app: &App, line: &StreamLine, columns: &Columns) -> Vec<Line<'static>> {
     let event = app.loaded.table.event(line.row);
     let theme = &app.theme;
-    let pin = if app.pinned.contains(&line.row.0) { "◂" } else { " " };
-    let time = match event.time() {
-        Some(time) => time_of_day(time, &app.zone),
-        None => "no time".into(),
-    };
-    // A time that is not the line's own, or does not fit the order of its file, stands back.
-    let doubtful = event.is_disordered() || event.time_known() as u8 >= 3;
     let severity = event.severity();
     let flags = event.flags();
     let (suspect, dump) = (flags & flag::SUSPECT != 0, flags & flag::DUMP != 0);
-    let level =
-        if suspect { theme.severity(boxclock_core::severity::Severity::WARN) } else { theme.severity(severity) };
-    let mut spans = vec![
-        Span::styled(pin, theme.hue(crate::theme::Hue::Yellow)),
-        Span::styled(fit(&time, Columns::TIME), if doubtful { theme.faint() } else { Style::new() }),
-        Span::styled(format!(" {} ", shape(severity, suspect, dump)), level),
-    ];
-    if columns.host > 0 {
-        spans.push(Span::styled(fit(event.host(), columns.host), theme.host(event.actor().host)));
-        spans.push(Span::raw(" "));
+    let level = if suspect { theme.severity(Severity::WARN) } else { theme.severity(severity) };
+    let mut front = vec![margin(app, line)];
+    for (column, width) in &columns.list {
+        let (text, style) = match column {
+            Column::Time => {
+                // A time that is not the line's own, or does not fit the order of its file, stands back.
+                let doubtful = event.is_disordered() || event.time_known() as u8 >= 3;
+                (time_text(app, event), if doubtful { theme.faint() } else { Style::new() })
+            }
+            Column::Level => (shape(severity, suspect, dump).to_owned(), level),
+            Column::Host => (event.host().to_owned(), theme.host(event.actor().host)),
+            Column::Source => (short(&app.case.sources[event.source()].name).to_owned(), theme.faint()),
+            Column::Component => (event.component().to_owned(), theme.faint()),
+            Column::Pid => (event.actor().pid.map_or(String::new(), |id| id.to_string()), theme.faint()),
+            Column::Tid => (event.actor().tid.map_or(String::new(), |id| id.to_string()), theme.faint()),
+            Column::Line => (event.line().to_string(), theme.faint()),
+        };
+        front.push(Span::styled(fit(&text, *width), style));
+        front.push(Span::raw(" "));
     }
-    if columns.component > 0 {
-        spans.push(Span::styled(fit(event.component(), columns.component), theme.faint()));
-        spans.push(Span::raw(" "));
+    let indent = front.iter().map(|span| span.content.width()).sum::<usize>();
+    let most = line.height.saturating_sub(line.extra.len()).max(1);
+    let mut rows = text_rows(app, line, columns.text, most).into_iter();
+    front.extend(rows.next().unwrap_or_default());
+    let chosen = line.place == app.cursor;
+    let mut lines = vec![row(app, chosen, columns.width, front)];
+    for rest in rows.take(most - 1) {
+        let mut spans = vec![Span::raw(" ".repeat(indent))];
+        spans.extend(rest);
+        lines.push(row(app, chosen, columns.width, spans));
     }
-    spans.extend(text(app, line, columns.text, level));
-    row(app, line.place == app.cursor, columns.width, spans)
+    for extra in &line.extra {
+        let text = boxclock_core::visible(&extra.replace('\t', "    "), false);
+        let shown = cut(&super::text::skip(&text, app.shifted), columns.text);
+        let spans = vec![Span::raw(" ".repeat(indent)), Span::styled(shown, level)];
+        lines.push(row(app, chosen, columns.width, spans));
+    }
+    lines
 }
 
-/// The text with its codes glossed, the hits of a find marked, scrolled to the left and cut.
-fn text(app: &App, line: &StreamLine, width: usize, level: Style) -> Vec<Span<'static>> {
+/// One column: a pin, the selection, or an ink.
+fn margin(app: &App, line: &StreamLine) -> Span<'static> {
+    if let Some((_, style)) = app.pinned.get(&line.row.0).map(|pin| ((), app.theme.pin(*pin))) {
+        return Span::styled("◂", style);
+    }
+    if app.is_selected(line.place) {
+        return Span::styled("┃", app.theme.strong());
+    }
+    match line.ink {
+        Some(ink) => Span::styled((ink + 1).to_string(), app.theme.ink(ink)),
+        None => Span::raw(" "),
+    }
+}
+
+/// The text with its codes glossed and its marks, as rows of at most `width` columns: one row that is scrolled to the left, or as
+/// many as it takes where lines are wrapped.
+pub fn text_rows(app: &App, line: &StreamLine, width: usize, most: usize) -> Vec<Vec<Span<'static>>> {
+    let event = app.loaded.table.event(line.row);
+    let suspect = event.flags() & flag::SUSPECT != 0;
+    let level = app.theme.severity(if suspect { Severity::WARN } else { event.severity() });
+    let pieces = pieces(app, line, level);
+    let (mut to_skip, wrap) = (if app.workspace.wrap { 0 } else { app.shifted }, app.workspace.wrap);
+    let mut rows: Vec<Vec<Span<'static>>> = vec![Vec::new()];
+    let mut used = 0;
+    let total: usize = pieces.iter().map(|(text, _)| text.width()).sum();
+    let is_cut = !wrap && total.saturating_sub(to_skip) > width;
+    let room = if is_cut { width.saturating_sub(1) } else { width };
+    'pieces: for (piece, style) in pieces {
+        let mut part = String::new();
+        for cluster in piece.graphemes(true) {
+            let wide = cluster.width();
+            if to_skip > 0 {
+                to_skip = to_skip.saturating_sub(wide);
+                continue;
+            }
+            if used + wide > room {
+                if let Some(last) = rows.last_mut() {
+                    last.push(Span::styled(std::mem::take(&mut part), style));
+                }
+                if !wrap || rows.len() >= most || width == 0 {
+                    break 'pieces;
+                }
+                rows.push(Vec::new());
+                used = 0;
+            }
+            part.push_str(cluster);
+            used += wide;
+        }
+        if let Some(last) = rows.last_mut() {
+            last.push(Span::styled(part, style));
+        }
+    }
+    if is_cut
+        && width > 0
+        && let Some(last) = rows.last_mut()
+    {
+        last.push(Span::styled("…", app.theme.faint()));
+    }
+    rows
+}
+
+/// The text in pieces of one style each, as it can be shown.
+fn pieces(app: &App, line: &StreamLine, level: Style) -> Vec<(String, Style)> {
+    let theme = &app.theme;
     let mut pieces: Vec<(String, Style)> = Vec::new();
-    let mut at = 0;
-    for (end, gloss) in &line.glosses {
-        pieces.push((line.text.get(at..*end).unwrap_or_default().to_owned(), level));
-        pieces.push((format!(" ‹{gloss}›"), app.theme.hue(crate::theme::Hue::Sky)));
-        at = *end;
+    if let Some(run) = line.run {
+        let text = format!("× {} in {}  ", grouped(u64::from(run.count)), duration_text(run.lasts));
+        pieces.push((text, theme.strong()));
     }
-    pieces.push((line.text.get(at..).unwrap_or_default().to_owned(), level));
+    let mut borders: Vec<usize> = line.glosses.iter().map(|(end, _)| *end).collect();
+    borders.extend(line.marks.iter().flat_map(|(range, _)| [range.start, range.end]));
+    borders.push(line.text.len());
+    borders.sort_unstable();
+    borders.dedup();
+    let mut at = 0;
+    for border in borders {
+        let Some(text) = line.text.get(at..border) else { continue };
+        let inside = |range: &std::ops::Range<usize>| range.start <= at && range.end >= border && border > at;
+        // What is being looked for counts more than an ink.
+        let mark = line.marks.iter().filter(|(range, _)| inside(range)).map(|(_, mark)| *mark);
+        let mark = mark.reduce(|a, b| if a == TextMark::Hit { a } else { b });
+        let style = match mark {
+            Some(TextMark::Hit) => level.add_modifier(Modifier::UNDERLINED | Modifier::BOLD),
+            Some(TextMark::Ink(ink)) => theme.ink(ink),
+            None => level,
+        };
+        pieces.push((boxclock_core::visible(text, false), style));
+        for (_, gloss) in line.glosses.iter().filter(|(end, _)| *end == border) {
+            pieces.push((format!(" ‹{gloss}›"), theme.hue(Hue::Sky)));
+        }
+        at = border;
+    }
     if line.more_lines > 0 {
-        pieces.push((format!("  ⏎ {} more lines", line.more_lines), app.theme.faint()));
+        let plural = if line.more_lines == 1 { "" } else { "s" };
+        pieces.push((format!("  ⏎ {} more line{plural}", line.more_lines), theme.faint()));
     }
-    let needle = app.find.is_some().then(|| app.find_text.to_lowercase()).filter(|text| !text.starts_with('/'));
-    let mut spans = Vec::new();
-    let (mut to_skip, mut room) = (app.shifted, width);
-    for (piece, style) in pieces {
-        let shown = boxclock_core::visible(&piece, false);
-        let whole = shown.width();
-        if to_skip >= whole {
-            to_skip -= whole;
-            continue;
-        }
-        let shown = cut(&skip(&shown, to_skip), room);
-        to_skip = 0;
-        room = room.saturating_sub(shown.width());
-        spans.extend(marked(&shown, needle.as_deref(), style));
-        if room == 0 {
-            break;
-        }
-    }
-    spans
-}
-
-/// The text with each occurrence of the needle marked.
-fn marked(text: &str, needle: Option<&str>, style: Style) -> Vec<Span<'static>> {
-    let lower = text.to_lowercase();
-    let Some(needle) = needle.filter(|needle| !needle.is_empty() && lower.len() == text.len()) else {
-        return vec![Span::styled(text.to_owned(), style)];
-    };
-    let mut spans = Vec::new();
-    let mut at = 0;
-    for (start, hit) in lower.match_indices(needle) {
-        spans.push(Span::styled(text[at..start].to_owned(), style));
-        spans.push(Span::styled(
-            text[start..start + hit.len()].to_owned(),
-            style.add_modifier(Modifier::UNDERLINED | Modifier::BOLD),
-        ));
-        at = start + hit.len();
-    }
-    spans.push(Span::styled(text[at..].to_owned(), style));
-    spans
+    pieces
 }

@@ -28,6 +28,14 @@ pub(super) fn draw(app: &App, frame: &mut Frame<'_>) {
     if !app.loaded.complete {
         facts.push_str(&format!(" · reading {}", progress(app)));
     }
+    if let Some(follow) = &app.workspace.follow {
+        let held = follow.held.load(std::sync::atomic::Ordering::Relaxed);
+        facts.push_str(&match (held, follow.behind) {
+            (false, _) => " · following".to_owned(),
+            (true, 0) => " · held".to_owned(),
+            (true, behind) => format!(" · held, {} behind", super::text::bytes(behind)),
+        });
+    }
     let left_out = app.case.left_out.len();
     if left_out > 0 && layout.top.width >= 90 {
         facts.push_str(&format!(" · {left_out} left out"));
