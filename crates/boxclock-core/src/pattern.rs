@@ -74,7 +74,7 @@ fn walk(text: &[u8], mut piece: impl FnMut(&[u8])) {
             && line.get(at + 1).is_some_and(u8::is_ascii_digit)
             && word.iter().all(u8::is_ascii_alphabetic);
         if word.iter().any(u8::is_ascii_digit) || joins {
-            if !(behind_value && !held.is_empty()) {
+            if !behind_value || held.is_empty() {
                 piece(b"#");
             }
             (behind_value, held) = (true, 0..0);

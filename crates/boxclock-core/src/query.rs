@@ -26,7 +26,7 @@ use crate::clock::human::Typed;
 use crate::code::Code;
 
 /// The fields of a filter, each with what it takes.
-pub const FIELDS: [(&str, &str); 10] = [
+pub const FIELDS: [(&str, &str); 11] = [
     ("level", "trace debug info warn error fatal, with = != < <= > >="),
     ("host", "a host's label"),
     ("source", "a source's path"),
@@ -36,6 +36,7 @@ pub const FIELDS: [(&str, &str); 10] = [
     ("code", "a code in any writing"),
     ("pattern", "the number of a message pattern, as the reading pane shows it"),
     ("format", "a format's name"),
+    ("pin", "yes or no"),
     ("time", "in FROM..TO, or within 5m of TIME"),
 ];
 
@@ -63,6 +64,8 @@ impl FilterError {
 #[derive(Clone, Debug)]
 pub struct Filter {
     root: Expr,
+    /// The rows that are pinned, for the field `pin`.
+    pins: std::sync::Arc<std::collections::HashSet<u32>>,
 }
 
 impl Filter {
@@ -71,7 +74,7 @@ impl Filter {
     /// # Errors
     /// With the place of the mistake.
     pub fn parse(text: &str, zone: &Zone) -> std::result::Result<Self, FilterError> {
-        parse::parse(text, zone).map(|root| Self { root })
+        parse::parse(text, zone).map(|root| Self { root, pins: std::sync::Arc::default() })
     }
 
     /// A filter for one text, as `find` uses it: `/…/` is a regular expression, all else is searched literally.
@@ -83,7 +86,14 @@ impl Filter {
             Some(regex) if !regex.is_empty() => parse::regex(regex, 1, text.len())?,
             _ => parse::phrase(text, 0)?,
         };
-        Ok(Self { root: Expr::Leaf(Leaf::Text(pattern)) })
+        Ok(Self { root: Expr::Leaf(Leaf::Text(pattern)), pins: std::sync::Arc::default() })
+    }
+
+    /// The same with the rows that the field `pin` means; without them nothing is pinned.
+    #[must_use]
+    pub fn with_pins(mut self, rows: impl IntoIterator<Item = u32>) -> Self {
+        self.pins = std::sync::Arc::new(rows.into_iter().collect());
+        self
     }
 
     /// Where the texts that it looks for stand in a text, as byte ranges in order; what it says of fields marks nothing.
@@ -141,6 +151,8 @@ enum Leaf {
     Code(Vec<Code>),
     /// Numbers of message patterns.
     Pattern(Vec<u64>),
+    /// Whether it is pinned.
+    Pin(bool),
     Time(TimeTest),
     Text(Regex),
     /// The value of an attribute, by its name.

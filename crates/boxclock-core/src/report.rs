@@ -1,5 +1,7 @@
 //! What goes out: events as JSON lines, text, CSV and XML; the report as Markdown; the timeline as SVG.
 
+pub mod canvas;
+pub mod chart;
 pub mod codes;
 pub mod events;
 mod markdown;
@@ -8,6 +10,7 @@ mod svg;
 
 pub use markdown::markdown;
 pub use svg::drawing;
+use svg::ticks;
 
 use crate::Result;
 use crate::case::{Case, Loaded};

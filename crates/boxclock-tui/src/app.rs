@@ -103,6 +103,8 @@ pub enum Prompt {
     ShownZone,
     /// Where to write events.
     ExportPath,
+    /// Where to write a chart.
+    ChartPath,
     /// The action finder, with the chosen line.
     Finder(usize),
 }

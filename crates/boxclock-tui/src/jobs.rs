@@ -339,10 +339,16 @@ impl Jobs {
     }
 
     /// Counts hits and inks for the rail.
-    pub fn overlay(&mut self, loaded: Loaded, view: ViewRows, density: Arc<Density>, inks: Vec<(u8, Arc<RowSet>)>) {
+    pub fn overlay(
+        &mut self,
+        loaded: Loaded,
+        filtered: Option<Arc<Vec<u32>>>,
+        density: Arc<Density>,
+        inks: Vec<(u8, Arc<RowSet>)>,
+    ) {
         self.start(Kind::Overlay, move |work| {
             let table = &loaded.table;
-            let filter = view.rows.as_ref().map(|rows| counts_of(table, &density, rows.iter().copied()));
+            let filter = filtered.as_ref().map(|rows| counts_of(table, &density, rows.iter().copied()));
             let mut overlay = Overlay { from: density.from, to: density.to, filter, inks: vec![None; density.slices] };
             for (place, rows) in inks {
                 if work.is_cancelled() {

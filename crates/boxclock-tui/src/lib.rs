@@ -146,7 +146,7 @@ fn main_loop(
 ) -> io::Result<()> {
     while !app.quit {
         if let Some(path) = app.next.take() {
-            update::open_next(app, path);
+            update::open_next(app, &path);
         }
         let size = terminal.size()?;
         app.prepare(size.width, size.height);

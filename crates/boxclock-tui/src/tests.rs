@@ -18,7 +18,7 @@ mod stream;
 struct Screen {
     app: App,
     events: Receiver<Event>,
-    _folder: tempfile::TempDir,
+    folder: tempfile::TempDir,
 }
 
 impl Screen {
@@ -38,7 +38,7 @@ impl Screen {
         let mut app = App::open(case, sender).unwrap();
         app.theme = Theme::plain();
         app.load();
-        let mut screen = Self { app, events, _folder: folder };
+        let mut screen = Self { app, events, folder: folder };
         while !screen.app.loaded.complete {
             screen.take_one();
         }
@@ -582,7 +582,7 @@ fn desk_settles(screen: &mut Screen, done: impl Fn(&App) -> bool) {
 #[test]
 fn the_desk_gathers_and_opens_the_box() {
     let mut screen = Screen::of(&[("pump-ctl/app.log", APP)]);
-    let folder = screen._folder.path().to_path_buf();
+    let folder = screen.folder.path().to_path_buf();
     screen.keys("b");
     assert!(screen.draw(120, 30).contains("v shows what would be gathered"));
     // Nothing named yet: said in words, nothing begun.
@@ -613,7 +613,7 @@ fn the_desk_gathers_and_opens_the_box() {
     }
     screen.keys("o");
     let path = screen.app.next.take().unwrap();
-    update::open_next(&mut screen.app, path);
+    update::open_next(&mut screen.app, &path);
     while !screen.app.loaded.complete {
         screen.take_one();
     }
@@ -635,7 +635,7 @@ fn the_desk_gathers_and_opens_the_box() {
 #[test]
 fn the_desk_captures_what_is_written_meanwhile() {
     let mut screen = Screen::of(&[("pump-ctl/app.log", APP)]);
-    let folder = screen._folder.path().to_path_buf();
+    let folder = screen.folder.path().to_path_buf();
     let log = folder.join("hosts/pump-ctl/app.log");
     screen.keys("bl");
     screen.app.desk.set("hosts", format!("pump-ctl={}", folder.join("hosts/pump-ctl").display()));
@@ -653,7 +653,7 @@ fn the_desk_captures_what_is_written_meanwhile() {
 #[test]
 fn the_desk_receives_until_it_is_stopped() {
     let mut screen = Screen::of(&[]);
-    let into = screen._folder.path().join("received");
+    let into = screen.folder.path().join("received");
     screen.keys("bll");
     for (key, text) in [("folder", into.display().to_string()), ("udp", "0".into()), ("tcp", String::new())] {
         screen.app.desk.set(key, text);

@@ -54,8 +54,8 @@ pub fn event(app: &mut App, event: Event) {
 }
 
 /// Opens what the desk made, in the place of the case that is open.
-pub(crate) fn open_next(app: &mut App, path: PathBuf) {
-    let opened = Case::open(std::slice::from_ref(&path), Options::default(), &Work::default());
+pub(crate) fn open_next(app: &mut App, path: &PathBuf) {
+    let opened = Case::open(std::slice::from_ref(path), Options::default(), &Work::default());
     let next = opened.and_then(|mut case| {
         if let Some(logbook) = &case.logbook_path {
             case.options.remembered(&Logbook::open(logbook)?)?;
@@ -120,6 +120,7 @@ fn take_loaded(app: &mut App, loaded: Loaded) {
 fn ask_for_view(app: &mut App) {
     let (loaded, sources) = (app.loaded.clone(), Arc::clone(&app.case.sources));
     let filter = app.filter.clone().filter(|filter| !filter.is_empty());
+    let filter = filter.map(|filter| filter.with_pins(app.pinned.keys().copied()));
     let patterns = app.workspace.patterns.clone().filter(|_| app.workspace.collapse);
     let arrangement = Arrangement { collapse: patterns, worst_first: app.workspace.worst_first };
     app.workspace.walk_places = None;
@@ -270,7 +271,7 @@ fn key(app: &mut App, key: KeyEvent) {
         },
         Mode::Menu(menu) => match key.code {
             KeyCode::Down | KeyCode::Char('j') => {
-                menu.chosen = (menu.chosen + 1).min(menu.items.len().saturating_sub(1))
+                menu.chosen = (menu.chosen + 1).min(menu.items.len().saturating_sub(1));
             }
             KeyCode::Up | KeyCode::Char('k') => menu.chosen = menu.chosen.saturating_sub(1),
             KeyCode::PageDown | KeyCode::End => menu.chosen = menu.items.len().saturating_sub(1),
@@ -326,14 +327,36 @@ fn escape(app: &mut App) {
 
 fn mouse(app: &mut App, mouse: MouseEvent) {
     let position = Position::new(mouse.column, mouse.row);
+    if let Mode::Menu(menu) = &mut app.mode {
+        match mouse.kind {
+            MouseEventKind::ScrollDown => menu.chosen = (menu.chosen + 1).min(menu.items.len().saturating_sub(1)),
+            MouseEventKind::ScrollUp => menu.chosen = menu.chosen.saturating_sub(1),
+            MouseEventKind::Down(_) => app.mode = Mode::Normal,
+            _ => {}
+        }
+        return;
+    }
     if !matches!(app.mode, Mode::Normal) {
         return;
     }
+    let over_reading = app.layout.reading.contains(position);
     match mouse.kind {
-        MouseEventKind::ScrollDown => act::run(app, Action::Down),
-        MouseEventKind::ScrollUp => act::run(app, Action::Up),
+        MouseEventKind::ScrollDown if over_reading => app.workspace.reading_top += 3,
+        MouseEventKind::ScrollUp if over_reading => {
+            app.workspace.reading_top = app.workspace.reading_top.saturating_sub(3);
+        }
+        MouseEventKind::ScrollDown => act::run_times(app, Action::Down, 3),
+        MouseEventKind::ScrollUp => act::run_times(app, Action::Up, 3),
+        MouseEventKind::Up(MouseButton::Left) => {
+            if let Some(from) = app.workspace.drag.take().filter(|from| from.abs_diff(mouse.row) > 1) {
+                rail_window(app, from, mouse.row);
+            }
+        }
         MouseEventKind::Down(MouseButton::Left) | MouseEventKind::Drag(MouseButton::Left) => {
             if app.layout.rail.contains(position) {
+                if matches!(mouse.kind, MouseEventKind::Down(_)) {
+                    app.workspace.drag = Some(mouse.row);
+                }
                 rail_click(app, mouse.row);
             } else if app.layout.steps.contains(position) && matches!(mouse.kind, MouseEventKind::Down(_)) {
                 if let Some(step) = app.layout.step_at(mouse.column) {
@@ -362,6 +385,15 @@ fn rail_click(app: &mut App, row: u16) {
         let place = app.place_of_time(time);
         go(app, place);
     }
+}
+
+/// The rail's window from one line of the screen to another.
+fn rail_window(app: &mut App, from: u16, to: u16) {
+    let Some(density) = app.density.clone() else { return };
+    let line = |row: u16| usize::from(row.saturating_sub(app.layout.rail.y + 1)).min(density.slices);
+    let (first, last) = (line(from.min(to)), line(from.max(to)) + 1);
+    let end = if last >= density.slices { density.to } else { density.start_of(last) };
+    app.window = Some((density.start_of(first), end));
 }
 
 /// The window that is `factor` times as wide as the one now, around the chosen event. `None` is the whole span.

@@ -208,6 +208,8 @@ pub struct Workspace {
     /// The number that is being typed in front of a movement.
     pub count: String,
     pub follow: Option<Follow>,
+    /// Where on the rail the mouse button went down: a row of the screen.
+    pub drag: Option<u16>,
     /// Text for the terminal's clipboard, sent with the next frame.
     pub clipboard: Option<String>,
 }

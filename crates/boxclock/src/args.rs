@@ -115,6 +115,10 @@ pub enum Command {
     /// Write the report from the logbook: Markdown, or a drawing of the timeline as SVG
     #[command(after_help = "Example:\n  boxclock report night.box.zip --into night.md")]
     Report(Report),
+    /// Draw events: how many and how bad over time by host, or single events in swim lanes
+    #[command(after_help = "Examples:\n  boxclock chart night.box.zip --into density.pdf\n  \
+        boxclock chart night.box.zip --lanes --where 'level>=error time in 02:10..02:40' --into lanes.svg")]
+    Chart(Chart),
     /// Print the completions for a shell
     Completions {
         /// The shell
@@ -417,6 +421,21 @@ pub struct Code {
     /// The form of the output
     #[arg(long = "as", value_name = "FORM", default_value = "text")]
     pub form: ListForm,
+}
+
+#[derive(Args)]
+pub struct Chart {
+    #[command(flatten)]
+    pub reading: Reading,
+    /// Only the events that pass this filter
+    #[arg(long = "where", value_name = "FILTER")]
+    pub filter: Option<String>,
+    /// Each event for itself, in a lane of its host and component
+    #[arg(long)]
+    pub lanes: bool,
+    /// The file to write, ending in .svg or .pdf
+    #[arg(long, value_name = "FILE.(svg|pdf)")]
+    pub into: PathBuf,
 }
 
 #[derive(Args)]

@@ -11,6 +11,7 @@ use boxclock_core::format;
 use boxclock_core::logbook::Logbook;
 use boxclock_core::platform;
 use boxclock_core::query::{Filter, Lens, Lenses, rows_in_order};
+use boxclock_core::report::chart::ChartKind;
 use boxclock_core::report::events::{EventWriter, Form};
 use boxclock_core::report::{self, Report};
 use boxclock_core::work::Work;
@@ -60,6 +61,7 @@ pub fn run(command: Option<Command>) -> Ended {
             listing::drift(&boxclock_core::timeline::drift::suggestions(&case, &loaded, &cancellable())?, list.form)?;
             Ok(name_left_out(&case, &loaded))
         }
+        Command::Chart(chart) => self::chart(&chart),
         Command::Report(report) => self::report(&report),
         Command::Completions { shell } => {
             clap_complete::generate(shell, &mut args::command(), "boxclock", &mut io::stdout());
@@ -293,14 +295,7 @@ fn events(arguments: &args::Events) -> Ended {
         Some(name) => Some(lenses_of(&case)?.by_name(name)?.filter.clone()),
         None => arguments.filter.clone(),
     };
-    let rows = match &filter {
-        None => loaded.table.order.to_vec(),
-        Some(text) => {
-            let filter = Filter::parse(text, &case.zone)
-                .map_err(|error| Failure::Usage(format!("the filter is wrong:\n{}", error.marked(text))))?;
-            rows_in_order(&loaded.table.order, &filter.rows(&loaded.table, &case.sources, &cancellable())?)
-        }
-    };
+    let rows = filtered(&case, &loaded, filter.as_deref())?;
     let form = match arguments.form {
         args::Form::Jsonl => Form::JsonLines,
         args::Form::Text => Form::Text,
@@ -350,6 +345,28 @@ fn explain(arguments: &args::Code) -> Ended {
     }
     out.flush()?;
     if none { Err(Failure::Because("none of these is a code".into())) } else { Ok(outcome) }
+}
+
+/// The rows that pass a filter, in merged order; all without one.
+fn filtered(case: &Case, loaded: &Loaded, filter: Option<&str>) -> Result<Vec<u32>, Failure> {
+    let Some(text) = filter else { return Ok(loaded.table.order.to_vec()) };
+    let filter = Filter::parse(text, &case.zone)
+        .map_err(|error| Failure::Usage(format!("the filter is wrong:\n{}", error.marked(text))))?;
+    let pins = match case.logbook_path.as_ref().filter(|path| path.exists()) {
+        Some(path) => Logbook::open(path)?.pins()?,
+        None => Vec::new(),
+    };
+    let pinned = pins.iter().filter_map(|pin| loaded.event_at(case, &pin.source, pin.offset)).map(|event| event.row.0);
+    let filter = filter.with_pins(pinned.collect::<Vec<_>>());
+    Ok(rows_in_order(&loaded.table.order, &filter.rows(&loaded.table, &case.sources, &cancellable())?))
+}
+
+fn chart(arguments: &args::Chart) -> Ended {
+    let (case, loaded) = read(&arguments.reading)?;
+    let rows = filtered(&case, &loaded, arguments.filter.as_deref())?;
+    let kind = if arguments.lanes { ChartKind::Lanes } else { ChartKind::Density };
+    report::chart::chart(&case, &loaded, &rows, kind, &case.zone)?.write(&arguments.into)?;
+    Ok(name_left_out(&case, &loaded))
 }
 
 fn report(arguments: &args::Report) -> Ended {

@@ -96,6 +96,8 @@ fn from_the_demo_to_the_report() {
     terminal.see(&["1 of 41\u{a0}407", "event 41: BugcheckCode=209", "event.channel  System"]);
     terminal.keys(&["x"]);
     terminal.see(&["as it is written", "<Provider Name=\"Kernel-Power\"/>"]);
+    terminal.keys(&["x"]);
+    terminal.see(&["its bytes"]);
     terminal.keys(&["x", "F"]);
     terminal.see(&["no filter"]);
 
@@ -103,11 +105,7 @@ fn from_the_demo_to_the_report() {
     terminal.keys(&["t"]);
     terminal.line("02:33:18");
     terminal.keys(&["]"]);
-    terminal.see(&[
-        "0x8007001F ERROR_GEN_FAILURE",
-        "A device attached to the system",
-        "last problems before, elsewhere",
-    ]);
+    terminal.see(&["0x8007001F ERROR_GEN_FAILURE", "A device attached to the system", "where to look next"]);
 
     // The gateway refuses after the service has failed: its clock is wrong.
     terminal.keys(&["/"]);
@@ -206,4 +204,132 @@ fn without_colour() {
     home.write("a.log", "2026-04-12 02:31:07 ERROR x\n2026-04-12 02:31:08 WARN y\n");
     let terminal = Terminal::start(&home, "plain", (100, 20), "open a.log");
     terminal.see(&["▲", "△"]);
+}
+
+/// A button of the mouse at a place, from 1, as the terminal says it (SGR form): 0 is left, 32 dragged, 64 and 65 the wheel.
+fn mouse(terminal: &Terminal, button: u8, (column, row): (u16, u16), released: bool) {
+    let end = if released { 'm' } else { 'M' };
+    terminal.tmux(&["send-keys", "-l", "--", &format!("\u{1b}[<{button};{column};{row}{end}")]);
+}
+
+#[test]
+fn the_mouse_chooses_scrolls_and_narrows() {
+    let home = Home::new();
+    let terminal = Terminal::start(&home, "mouse", (160, 50), "demo");
+    terminal.see(&["41\u{a0}400 of 41\u{a0}407"]);
+    mouse(&terminal, 64, (60, 20), false);
+    terminal.see(&["41\u{a0}397 of 41\u{a0}407"]);
+    // A step, by its name; then a line of the Stream.
+    mouse(&terminal, 0, (12, 2), false);
+    terminal.see(&["16 sources", "span of the case"]);
+    mouse(&terminal, 0, (20, 2), false);
+    terminal.see(&["of 41\u{a0}407   problems"]);
+    // Dragged over the rail: its window is what was dragged over.
+    mouse(&terminal, 0, (8, 20), false);
+    mouse(&terminal, 32, (8, 24), false);
+    mouse(&terminal, 0, (8, 24), true);
+    let screen = terminal.see(&["23:26 "]);
+    assert!(!screen.contains("19:30 "), "the whole span is still there:\n{screen}");
+}
+
+#[test]
+fn a_log_is_followed_through_a_real_rotation() {
+    let home = Home::new();
+    let line = |at: u32| format!("2026-04-12T02:31:{at:02}Z pump-ctl dosingd[7]: dose {at} given\n");
+    home.write("logs/dosing.log", (0..5).map(line).collect::<String>());
+    let terminal = Terminal::start(&home, "follow", (160, 50), "open logs --follow");
+    terminal.see(&["following", "dose 4 given", "5 of 5"]);
+    let path = home.path("logs/dosing.log");
+    let append = |text: &str| {
+        let mut file = std::fs::File::options().append(true).create(true).open(&path).unwrap();
+        std::io::Write::write_all(&mut file, text.as_bytes()).unwrap();
+    };
+    append(&line(5));
+    terminal.see(&["dose 5 given", "6 of 6"]);
+    for (rule, at) in [("create", 6), ("copytruncate", 7)] {
+        let rules = format!("{} {{\n  rotate 5\n  {rule}\n  missingok\n}}\n", path.display());
+        home.write("rotate.conf", &rules);
+        let mode =
+            Command::new("chmod").args(["644", &home.path("rotate.conf").display().to_string()]).status().unwrap();
+        assert!(mode.success());
+        let rotated = Command::new("logrotate")
+            .args(["-f", "-s", &home.path("state").display().to_string()])
+            .arg(home.path("rotate.conf"))
+            .output()
+            .expect("logrotate is installed");
+        assert!(rotated.status.success(), "{}", String::from_utf8_lossy(&rotated.stderr));
+        append(&line(at));
+        let (dose, count) = (format!("dose {at} given"), format!("{0} of {0}", at + 1));
+        terminal.see(&[&dose, "dose 0 given", &count]);
+    }
+    // Held: nothing comes, and it is said how much waits; let through, nothing is lost.
+    terminal.keys(&["H"]);
+    terminal.see(&["held"]);
+    append(&line(8));
+    terminal.see(&["held, 55 B behind", "8 of 8"]);
+    terminal.keys(&["H"]);
+    terminal.see(&["following", "dose 8 given", "9 of 9"]);
+}
+
+#[test]
+fn resized_while_it_reads() {
+    let home = Home::new();
+    let line =
+        |at: u32| format!("2026-04-12T02:{:02}:{:02}Z pump-ctl dosingd[7]: dose {at} given\n", at / 60 % 60, at % 60);
+    home.write("big.log", (0..600_000).map(line).collect::<String>());
+    let terminal = Terminal::start(&home, "reading", (160, 50), "open big.log");
+    for (columns, rows) in [("60", "20"), ("1", "1"), ("100", "30"), ("160", "50")] {
+        terminal.tmux(&["resize-window", "-x", columns, "-y", rows]);
+    }
+    terminal.see(&["600\u{a0}000 of 600\u{a0}000", "its pattern"]);
+}
+
+#[test]
+fn suspended_and_continued() {
+    let home = Home::new();
+    home.write("a.log", "2026-04-12 02:31:07 ERROR x\n");
+    // A shell with job control, as people have it.
+    let socket = format!("boxclock-test-suspend-{}", std::process::id());
+    let terminal = Terminal { socket };
+    terminal.tmux(&["-f", "/dev/null", "new-session", "-d", "-x", "100", "-y", "30", "bash --norc"]);
+    terminal.line(&format!(
+        "cd '{}'; PS1='ready: '; XDG_DATA_HOME=$PWD/.d XDG_CACHE_HOME=$PWD/.c '{}' open a.log",
+        home.path("").display(),
+        binary().display()
+    ));
+    terminal.see(&["1 of 1", "no filter"]);
+    terminal.keys(&["C-z"]);
+    terminal.see(&["Stopped", "ready:"]);
+    terminal.line("fg");
+    terminal.see(&["1 of 1", "no filter"]);
+    terminal.keys(&["q"]);
+    terminal.see(&["ready:"]);
+}
+
+#[test]
+fn a_new_case_begins_with_its_story_and_gathers() {
+    let home = Home::new();
+    home.write(
+        "gw/bridge.log",
+        "2026-04-12T02:31:07Z ERROR bridge: NAK 0x15\n2026-04-12T05:31:07Z INFO bridge: fine\n",
+    );
+    let terminal = Terminal::start(&home, "new", (160, 50), "");
+    terminal.see(&["new case", "What is known before looking at any log"]);
+    terminal.keys(&["Enter"]);
+    terminal.line("Dosing alarms stopped");
+    terminal.keys(&["Down", "Down", "Down", "Enter"]);
+    terminal.line("2026-04-12 02:31:07 UTC");
+    terminal.see(&["2026-04-12 02:31:07 +00:00"]);
+    terminal.keys(&["b"]);
+    terminal.see(&["v shows what would be gathered", "dosing-alarms-stopped.box.zip", "2026-04-12 02:31:07 +00:00"]);
+    terminal.keys(&["Enter"]);
+    terminal.line("dose-gw=gw");
+    terminal.keys(&["Down", "Enter", "C-u"]);
+    terminal.line("all");
+    terminal.keys(&["r"]);
+    terminal.see(&["1 files", "1 cut to the window", "● dose-gw", "done; o opens it"]);
+    terminal.keys(&["o"]);
+    terminal.see(&["Dosing alarms stopped", "1 host · 1 source · 1 events"]);
+    terminal.keys(&["3"]);
+    terminal.see(&["NAK 0x15"]);
 }

@@ -26,7 +26,7 @@ impl Zone {
         let zone = TimeZone::system();
         let name = zone.iana_name().map(str::to_owned);
         match name {
-            Some(name) if name != "UTC" && name != "Etc/UTC" => Self { name: name.into(), zone },
+            Some(name) if name != "UTC" && name != "Etc/UTC" => Self { name, zone },
             _ => Self::utc(),
         }
     }

@@ -140,14 +140,14 @@ pub(super) fn seal_plan(plan: &Plan, options: &PackOptions, work: &Work) -> Resu
     }
     for ready in ready {
         let host = ready.file.host.clone();
-        options.watch.stage(&host, Stage::Packing);
+        options.watch.stage(&host, &Stage::Packing);
         put(&mut writer, ready, &mut seal, &options.work_of(&host, work))?;
         options.watch.file_done(&host);
     }
     facts_of_hosts(plan, options, &mut writer, &mut seal, work)?;
     for host in &plan.hosts {
         let stopped = options.work_of(&host.label, work).stopped_alone();
-        options.watch.stage(&host.label, stopped.map_or(Stage::Done, Stage::Stopped));
+        options.watch.stage(&host.label, &stopped.map_or(Stage::Done, Stage::Stopped));
     }
     for (path, member) in own_files() {
         let file = PlannedFile {
@@ -398,7 +398,7 @@ fn fetch_all(plan: &Plan, options: &PackOptions, staging: &Path, work: &Work) ->
                 let remote = plan.remotes.iter().find(|(other, _)| other == label).map(|(_, remote)| remote);
                 let folder = staging.join(index.to_string());
                 std::fs::create_dir(&folder).map_err(|error| Error::at(&folder, "cannot write", error))?;
-                options.watch.stage(label, Stage::Fetching);
+                options.watch.stage(label, &Stage::Fetching);
                 fetch_host(plan, (label, remote), options, &folder, &options.work_of(label, work))
             })
         });

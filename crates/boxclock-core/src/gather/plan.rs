@@ -384,7 +384,7 @@ impl<'o> Planner<'o> {
                     });
                     // Nothing of it is there, whatever the client said because it was stopped.
                     let reason = of_host.stopped_alone().unwrap_or_else(|| error.to_string());
-                    options.watch.stage(label, Stage::Stopped(reason.clone()));
+                    options.watch.stage(label, &Stage::Stopped(reason.clone()));
                     self.leave_out(label, vec![LeftOut { path: address.clone(), reason }]);
                 }
             }
@@ -426,11 +426,11 @@ impl<'o> Planner<'o> {
     /// Asks a remote host which recipes fit it, and for the files that they want.
     fn offer(&self, label: &str, address: &str, remote: &Remote, work: &Work) -> Offer<'o> {
         let known = &self.options.known.good;
-        self.options.watch.stage(label, Stage::Listing);
+        self.options.watch.stage(label, &Stage::Listing);
         let mut offer = Offer { recipes: Vec::new(), files: Vec::new(), left_out: Vec::new() };
         let failed = |error: &crate::Error| {
             let reason = work.stopped_alone().unwrap_or_else(|| error.to_string());
-            self.options.watch.stage(label, Stage::Stopped(reason.clone()));
+            self.options.watch.stage(label, &Stage::Stopped(reason.clone()));
             LeftOut { path: address.to_owned(), reason }
         };
         let signs: Vec<String> = known.iter().flat_map(|recipe| recipe.detect.iter().cloned()).collect();

@@ -92,7 +92,7 @@ impl Watch {
         self.with(Vec::clear);
     }
 
-    pub(super) fn stage(&self, label: &str, stage: Stage) {
+    pub(super) fn stage(&self, label: &str, stage: &Stage) {
         self.with(|hosts| {
             for host in hosts.iter_mut().filter(|host| host.label == label) {
                 // Why it stopped is not covered by what goes on with the rest of it.

@@ -55,7 +55,7 @@ impl Filter {
     /// # Errors
     /// When cancelled. A source that cannot be read (any more) has no rows that match a text.
     pub fn rows(&self, table: &Table, sources: &Arc<Vec<Source>>, work: &Work) -> Result<RowSet> {
-        let plan = Plan { table, sources, work };
+        let plan = Plan { table, sources, work, pins: &self.pins };
         let found = parallel(table.parts.len(), work, |index| {
             let part = &table.parts[index];
             let mut bits = vec![true; part.segment.len()];
@@ -97,6 +97,7 @@ struct Plan<'a> {
     table: &'a Table,
     sources: &'a Arc<Vec<Source>>,
     work: &'a Work,
+    pins: &'a std::collections::HashSet<u32>,
 }
 
 impl Plan<'_> {
@@ -167,6 +168,10 @@ impl Plan<'_> {
                         has(&record.attributes, name, values)
                     };
                 }
+            }
+            Leaf::Pin(pinned) => {
+                let rows = part.first_row..;
+                bits.iter_mut().zip(rows).for_each(|(bit, row)| *bit &= self.pins.contains(&row) == *pinned);
             }
             Leaf::Pattern(numbers) => {
                 let mut reader = RecordReader::new(Arc::clone(self.sources));

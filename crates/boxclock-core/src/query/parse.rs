@@ -202,6 +202,11 @@ impl Parser<'_> {
             "format" => Leaf::Format(names(&items, operator)),
             "pid" => Leaf::Pid(numbers(&value, &items)?),
             "tid" => Leaf::Tid(numbers(&value, &items)?),
+            "pin" => Leaf::Pin(match items.as_slice() {
+                [word] if word.eq_ignore_ascii_case("yes") => true,
+                [word] if word.eq_ignore_ascii_case("no") => false,
+                _ => return Err(error(&value, "pin is yes or no")),
+            }),
             "pattern" => Leaf::Pattern(patterns(&value, &items)?),
             _ => Leaf::Code(codes(&value, &items)?),
         };

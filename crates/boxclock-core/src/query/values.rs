@@ -127,7 +127,7 @@ pub fn completions(text: &str, at: usize, values: &Values) -> Vec<Completion> {
 /// A value as a filter takes it: in quotes where it holds what a filter would take for something else.
 pub fn quoted(value: &str) -> String {
     let plain = |c: char| c.is_alphanumeric() || matches!(c, '-' | '_' | '.' | ',' | '/' | ':' | '@');
-    let starts_well = value.chars().next().is_some_and(|c| c.is_alphanumeric());
+    let starts_well = value.chars().next().is_some_and(char::is_alphanumeric);
     if starts_well && value.chars().all(plain) { value.to_owned() } else { format!("\"{}\"", value.replace('"', "")) }
 }
 

@@ -92,7 +92,7 @@ fn pins(report: &Report<'_>, text: &mut String) {
         let event = report.event_of(pin);
         let when =
             event.and_then(|event| event.time()).map_or("no time".to_owned(), |time| date_time(time, &report.zone));
-        let _ = writeln!(text, "- {when} {} ({})", line(&pin.note), evidence(report, pin, event));
+        let _ = writeln!(text, "- {when} {}: {} ({})", pin.kind.name(), line(&pin.note), evidence(report, pin, event));
     }
     text.push('\n');
 }

@@ -6,7 +6,7 @@ use svg::node::element::{Circle, Group, Line, Path, Rectangle, Text, Title};
 
 use super::Report;
 use crate::clock::human::{date_time, time_of_day};
-use crate::clock::{DAY, MINUTE, SECOND};
+use crate::clock::{DAY, MINUTE, SECOND, Zone};
 use crate::severity::Severity;
 use crate::timeline::density::{Cell, density};
 use crate::work::Work;
@@ -150,25 +150,33 @@ fn round(value: f64) -> f64 {
 
 /// Ticks at round times of the reader's zone.
 fn axis(report: &Report<'_>, first: i64, last: i64, bottom: usize, x_of: &impl Fn(i64) -> f64) -> Group {
-    const STEPS: [i64; 14] = [1, 5, 10, 30, 60, 300, 600, 1800, 3600, 10_800, 21_600, 43_200, 86_400, 604_800];
-    let wide_enough = |step: &&i64| (last - first) / (**step * SECOND) <= 10;
-    let step = STEPS.iter().find(wide_enough).map_or((last - first) / 8, |step| step * SECOND).max(SECOND);
-    let offset = i64::from(report.zone.offset_at(first)) * SECOND;
-    let mut tick = (first + offset).div_euclid(step) * step - offset;
     let mut group = Group::new();
-    while tick <= last {
-        if tick >= first {
-            let x = x_of(tick);
-            let text =
-                if step >= DAY { date_time(tick, &report.zone).split_off(5) } else { time_of_day(tick, &report.zone) };
-            let text = text.get(..text.len().saturating_sub(4)).unwrap_or_default();
-            group = group
-                .add(line(x, TOP as f64, x, bottom as f64, "#EEEEEE"))
-                .add(label(text, x, bottom as f64 + 18.0).set("text-anchor", "middle").set("font-size", 11));
-        }
-        tick += step;
+    for (tick, text) in ticks(first, last, &report.zone) {
+        let x = x_of(tick);
+        group = group
+            .add(line(x, TOP as f64, x, bottom as f64, "#EEEEEE"))
+            .add(label(&text, x, bottom as f64 + 18.0).set("text-anchor", "middle").set("font-size", 11));
     }
     group
+}
+
+/// Round times between two instants, as a zone shows them, with their texts: at most about ten.
+pub(super) fn ticks(first: i64, last: i64, zone: &Zone) -> Vec<(i64, String)> {
+    const STEPS: [i64; 14] = [1, 5, 10, 30, 60, 300, 600, 1800, 3600, 10_800, 21_600, 43_200, 86_400, 604_800];
+    let wide_enough = |step: &&i64| last.saturating_sub(first) / (**step * SECOND) <= 10;
+    let widest = last.saturating_sub(first) / 8;
+    let step = STEPS.iter().find(wide_enough).map_or(widest, |step| step * SECOND).max(SECOND);
+    let offset = i64::from(zone.offset_at(first)) * SECOND;
+    let mut tick = first.saturating_add(offset).div_euclid(step).saturating_mul(step).saturating_sub(offset);
+    let mut ticks = Vec::new();
+    while tick <= last && ticks.len() < 20 {
+        if tick >= first {
+            let text = if step >= DAY { date_time(tick, zone).split_off(5) } else { time_of_day(tick, zone) };
+            ticks.push((tick, text.get(..text.len().saturating_sub(4)).unwrap_or_default().to_owned()));
+        }
+        tick = tick.saturating_add(step);
+    }
+    ticks
 }
 
 fn chain(points: &[(usize, f64, f64, String)]) -> Group {

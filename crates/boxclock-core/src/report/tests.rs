@@ -187,3 +187,49 @@ fn codes_are_counted_once_an_event() {
     let line: Value = serde_json::from_str(&codes[0].json()).unwrap();
     assert_eq!(line["name"], "E_ACCESSDENIED");
 }
+
+#[test]
+fn otlp_is_what_our_own_reader_and_the_protocol_expect() {
+    let (folder, case, loaded) = case();
+    let text = written(&case, &loaded, Form::Otlp);
+    let first: Value = serde_json::from_str(text.lines().next().unwrap()).unwrap();
+    let record = &first["resourceLogs"][0]["scopeLogs"][0]["logRecords"][0];
+    assert_eq!(record["timeUnixNano"], "1775961067000000000");
+    assert_eq!(record["severityNumber"], 17);
+    assert_eq!(record["body"]["stringValue"], "open failed: 0x80070005 <b>");
+    let attributes = record["attributes"].as_array().unwrap();
+    assert!(attributes.iter().any(|one| one["key"] == "boxclock.line" && one["value"]["intValue"] == "1"));
+    // Read again, it is the same.
+    let path = folder.path().join("out.otlp.json");
+    std::fs::write(&path, &text).unwrap();
+    let again = Case::open(&[path], Options::default(), &Work::default()).unwrap();
+    let read = again.load(&Work::default()).unwrap();
+    let event = |loaded: &Loaded| {
+        let event = loaded.table.event(Row(0));
+        (event.time(), event.severity(), event.host().to_owned(), event.component().to_owned())
+    };
+    assert_eq!(event(&loaded), event(&read));
+    assert_eq!(read.table.len(), 2);
+}
+
+#[test]
+fn raw_text_says_where_it_stood() {
+    let (_folder, case, loaded) = case();
+    let text = written(&case, &loaded, Form::Raw);
+    let (head, rest) = text.split_once('\n').unwrap();
+    assert!(head.starts_with("# ") && head.ends_with("messages:1"), "{head}");
+    assert_eq!(rest, LOG);
+    let mut out = Vec::new();
+    let last = &loaded.table.order[1..];
+    EventWriter::new(&case, Zone::utc()).write_all(&loaded, last, Form::Raw, &mut out).unwrap();
+    assert!(String::from_utf8(out).unwrap().lines().next().unwrap().ends_with("messages:2"));
+}
+
+#[test]
+fn the_name_of_a_file_says_its_form() {
+    for (name, form) in
+        [("a.LOG", Some(Form::Raw)), ("x.otlp.json", Some(Form::Otlp)), ("x.json", Some(Form::JsonLines)), ("x", None)]
+    {
+        assert_eq!(Form::of_file(name), form, "{name}");
+    }
+}

@@ -219,12 +219,11 @@ fn look(case: &Case, loaded: &Loaded, work: &Work) -> Result<Seen> {
         let text = head(&body);
         let mut keep = |places: &mut Places, text: &str| {
             let places = places.entry(hasher.hash_one(text)).or_default();
-            match places.iter_mut().find(|(host, ..)| *host == number) {
-                Some((.., count)) => *count += 1,
-                None => {
-                    seen.times.insert(row.0, own_time(event));
-                    places.push((number, row, 1));
-                }
+            if let Some((.., count)) = places.iter_mut().find(|(host, ..)| *host == number) {
+                *count += 1;
+            } else {
+                seen.times.insert(row.0, own_time(event));
+                places.push((number, row, 1));
             }
         };
         if text.len() >= 16 && text.bytes().any(|byte| byte.is_ascii_digit()) {
@@ -243,7 +242,11 @@ fn own_time(event: EventRef<'_>) -> i64 {
 
 fn head(text: &str) -> &str {
     let line = text.lines().next().unwrap_or_default().trim();
-    &line[..line.floor_char_boundary(TEXT_BYTES)]
+    let mut end = line.len().min(TEXT_BYTES);
+    while !line.is_char_boundary(end) {
+        end -= 1;
+    }
+    &line[..end]
 }
 
 /// Words that look like identifiers: eight characters or more, with letters and at least three digits.

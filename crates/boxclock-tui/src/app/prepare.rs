@@ -212,7 +212,9 @@ impl App {
             self.workspace.overlay = None;
             return;
         }
-        self.jobs.overlay(self.loaded.clone(), self.view.clone(), Arc::clone(density), inks);
+        // Folded runs or another order hide nothing: only a filter has hits.
+        let rows = self.view.rows.clone().filter(|_| !self.filter_text.is_empty());
+        self.jobs.overlay(self.loaded.clone(), rows, Arc::clone(density), inks);
     }
 
     /// The place of the view that stands at this row of the middle.

@@ -99,7 +99,7 @@ fn an_ink_is_seen_walked_kept_and_undone() {
     screen.keys("mretry\n");
     screen.keys("m=level>=error\n");
     let drawn = screen.draw(160, 50);
-    assert!(drawn.contains("102:10:20") && drawn.contains("202:10:40"), "numbers in the margin:\n{drawn}");
+    assert!(drawn.contains("¹02:10:20") && drawn.contains("²02:10:40"), "numbers in the margin:\n{drawn}");
     screen.keys("M");
     choose(&mut screen, "walk along =level>=error");
     assert_eq!(screen.chosen(), "refused 0x80070005");
@@ -250,7 +250,7 @@ fn the_reading_pane_leads_on() {
 #[test]
 fn a_selection_is_copied_and_written() {
     let mut screen = night();
-    let path = screen._folder.path().join("out.csv");
+    let path = screen.folder.path().join("out.csv");
     screen.keys("g;21gs;9j");
     assert!(screen.draw(120, 30).contains("10 selected"));
     screen.keys("y");
@@ -305,7 +305,7 @@ fn pins_have_kinds_and_colours() {
 #[test]
 fn what_grows_is_followed_and_held() {
     let mut screen = night();
-    let log = screen._folder.path().join("hosts/pump-ctl/app.log");
+    let log = screen.folder.path().join("hosts/pump-ctl/app.log");
     let held = std::sync::Arc::new(std::sync::atomic::AtomicBool::new(false));
     screen.app.jobs.follow(&screen.app.case, std::sync::Arc::clone(&held));
     screen.app.workspace.follow = Some(crate::workspace::Follow { held, behind: 0 });

@@ -34,6 +34,10 @@ pub(super) fn run(app: &mut App, action: Action) {
         Action::Select => workspace::toggle_selection(app),
         Action::Copy => workspace::copy(app),
         Action::Export => ask(app, Prompt::ExportPath, "events.log".into()),
+        Action::Chart => {
+            let name = if app.selection().is_some() { "lanes.svg" } else { "density.svg" };
+            ask(app, Prompt::ChartPath, name.into());
+        }
         Action::Unfold => workspace::toggle_unfold(app),
         Action::UnfoldAll => app.workspace.unfold_all = !app.workspace.unfold_all,
         Action::Wrap => app.workspace.wrap = !app.workspace.wrap,

@@ -11,6 +11,7 @@ use boxclock_core::event::Row;
 use boxclock_core::pattern;
 use boxclock_core::query::values::{pieces, quoted};
 use boxclock_core::query::{Filter, Lens, Lenses};
+use boxclock_core::report::chart::{ChartKind, chart};
 use boxclock_core::report::events::{EventWriter, Form};
 use boxclock_core::{Error, Result};
 use tui_input::Input;
@@ -135,9 +136,11 @@ fn values(app: &mut App) -> Vec<String> {
     add("level", event.severity().name().unwrap_or("none"));
     add("pid", &actor.pid.map_or(String::new(), |id| id.to_string()));
     add("tid", &actor.tid.map_or(String::new(), |id| id.to_string()));
-    let mut codes: Vec<String> = event.codes().map(|code| code.written()).collect();
+    let mut codes: Vec<String> = event.codes().map(boxclock_core::code::Code::written).collect();
     codes.dedup();
-    codes.iter().for_each(|code| add("code", code));
+    for code in &codes {
+        add("code", code);
+    }
     if let Some(reading) = &app.reading {
         pieces.push(format!("pattern={}", pattern::name(reading.number)));
         let attributes = reading.record.attributes.iter();
@@ -213,9 +216,11 @@ pub(super) fn walk_menu(app: &mut App) {
             add(format!("host {}", event.host()), &format!("host={host}"));
         }
         add("this source".into(), &format!("source={source}"));
-        let mut codes: Vec<_> = event.codes().map(|code| code.written()).collect();
+        let mut codes: Vec<_> = event.codes().map(boxclock_core::code::Code::written).collect();
         codes.dedup();
-        codes.iter().for_each(|code| add(format!("code {code}"), &format!("code={code}")));
+        for code in &codes {
+            add(format!("code {code}"), &format!("code={code}"));
+        }
     }
     for level in ["warn", "error", "fatal"] {
         add(format!("{level} or worse"), &format!("level>={level}"));
@@ -375,10 +380,11 @@ pub(super) fn walked(app: &mut App, places: Arc<Vec<u32>>) {
 
 /// Folds runs of the same pattern into one line, or opens them.
 pub(super) fn toggle_collapse(app: &mut App) {
-    if !app.workspace.collapse && app.workspace.patterns.is_none() {
+    app.workspace.collapse = !app.workspace.collapse;
+    if app.workspace.collapse && app.workspace.patterns.is_none() {
+        // They are folded as soon as the patterns are known.
         return wait_for_patterns(app);
     }
-    app.workspace.collapse = !app.workspace.collapse;
     remember(app);
     super::ask_for_view(app);
 }
@@ -494,6 +500,23 @@ pub(super) fn export(app: &mut App, name: &str) -> Result<()> {
     writer.write_all(&app.loaded, &rows, form, &mut out).map_err(cannot)?;
     std::io::Write::flush(&mut out).map_err(cannot)?;
     app.message = Some(format!("{} events written into {name}", rows.len()));
+    Ok(())
+}
+
+/// Draws the selection in swim lanes, or without one the density of what the filter lets pass.
+///
+/// # Errors
+/// When there is nothing to draw, the name says no form, or the file cannot be written.
+pub(super) fn draw_chart(app: &mut App, name: &str) -> Result<()> {
+    let path = Path::new(name.trim());
+    let all = || app.view.rows.as_ref().map_or_else(|| app.loaded.table.order.to_vec(), |rows| rows.to_vec());
+    let (rows, kind) = match selected_rows(app) {
+        Some(rows) => (rows, ChartKind::Lanes),
+        None => (all(), ChartKind::Density),
+    };
+    let drawn = chart(&app.case, &app.loaded, &rows, kind, &app.zone)?;
+    drawn.write(path)?;
+    app.message = Some(format!("drawn: {}", path.display()));
     Ok(())
 }
 

@@ -59,7 +59,7 @@ fn label(prompt: &Prompt) -> String {
         Prompt::Password => "password".into(),
         Prompt::Field(key) => (*key).replace('_', " "),
         Prompt::Reason(_) => "it follows because".into(),
-        Prompt::ReportPath | Prompt::ExportPath => "write to".into(),
+        Prompt::ReportPath | Prompt::ExportPath | Prompt::ChartPath => "write to".into(),
         Prompt::Ink(place) => format!("ink {}", place + 1),
         Prompt::LensName => "name of the lens".into(),
         Prompt::Columns => "columns".into(),
@@ -97,6 +97,7 @@ fn help_for(app: &App, prompt: &Prompt, indent: usize, width: u16) -> Vec<Span<'
         Prompt::LensName => "Enter keeps the filter under this name",
         Prompt::Columns => "time level host:10 source component pid tid line; nothing: as it fits",
         Prompt::ShownZone => "+02:00  UTC  Europe/Lisbon   nothing: the zone of the case",
+        Prompt::ChartPath => "NAME.svg or NAME.pdf",
         Prompt::ExportPath => ".log as it was read, .txt, .csv, .jsonl, .xml, .otlp.json",
         Prompt::Label(_) => "the label of its host; nothing: where it was found",
         Prompt::Desk(key) => {

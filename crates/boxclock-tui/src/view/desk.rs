@@ -68,7 +68,7 @@ fn field_line(app: &App, field: usize, width: usize) -> Vec<Span<'static>> {
 
 fn host_line(app: &App, host: &Host, width: usize) -> Vec<Span<'static>> {
     let (done, total) = host.bytes();
-    let share = if total == 0 { 0 } else { (done.min(total) * 10 / total) as usize };
+    let share = (done.min(total) * 10).checked_div(total).unwrap_or(0) as usize;
     let is_done = host.stage == Stage::Done;
     let bar = if is_done { 10 } else { share };
     let (shape, style) = match host.stage {

@@ -56,7 +56,7 @@ pub(super) fn help(app: &App, scrolled: usize, frame: &mut Frame<'_>) {
             "▴ ▾ ▪ ◷ ┊ ◆",
             "on the rail: start, unclean stop, installation, clock set, silence, moment marked while gathering",
         ),
-        ("▁ ▄ █  1 to 8", "on the rail: where the filter's events are; which ink is there"),
+        ("▁ ▄ █  ¹ to ⁸", "on the rail: where the filter's events are; which ink is there"),
     ] {
         lines.push(Line::from(vec![
             Span::raw(" "),

@@ -56,7 +56,10 @@ pub(super) fn draw(app: &App, frame: &mut Frame<'_>, area: Rect) {
         spans.push(Span::raw(hit_glyph(count, most)));
         let ink = overlay.and_then(|overlay| overlay.inks.get(slice).copied().flatten());
         spans.push(match ink {
-            Some(ink) => Span::styled((ink + 1).to_string(), app.theme.ink(ink)),
+            Some(ink) => {
+                let style = app.theme.ink(ink).remove_modifier(ratatui::style::Modifier::UNDERLINED);
+                Span::styled(super::stream::ink_mark(ink), style)
+            }
             None => Span::raw(" "),
         });
         spans.push(match (pins.get(&slice), marks.get(&slice)) {

@@ -183,16 +183,22 @@ fn draw_line(app: &App, line: &StreamLine, columns: &Columns) -> Vec<Line<'stati
     lines
 }
 
+/// The number of an ink, small, so that it does not run into the time behind it.
+pub(super) fn ink_mark(place: u8) -> &'static str {
+    const MARKS: [&str; 8] = ["¹", "²", "³", "⁴", "⁵", "⁶", "⁷", "⁸"];
+    MARKS.get(usize::from(place)).copied().unwrap_or(" ")
+}
+
 /// One column: a pin, the selection, or an ink.
 fn margin(app: &App, line: &StreamLine) -> Span<'static> {
-    if let Some((_, style)) = app.pinned.get(&line.row.0).map(|pin| ((), app.theme.pin(*pin))) {
-        return Span::styled("◂", style);
+    if let Some(pin) = app.pinned.get(&line.row.0) {
+        return Span::styled("◂", app.theme.pin(*pin));
     }
     if app.is_selected(line.place) {
         return Span::styled("┃", app.theme.strong());
     }
     match line.ink {
-        Some(ink) => Span::styled((ink + 1).to_string(), app.theme.ink(ink)),
+        Some(ink) => Span::styled(ink_mark(ink), app.theme.ink(ink).remove_modifier(Modifier::UNDERLINED)),
         None => Span::raw(" "),
     }
 }
