@@ -9,7 +9,7 @@ use std::sync::Arc;
 
 use crate::Result;
 use crate::case::{Loaded, Reader, Source};
-use crate::event::{EventRef, RecordReader, Row};
+use crate::event::{EventRef, Part, RecordReader, Row, Table};
 use crate::work::{Work, parallel};
 
 /// Bytes of a message that are looked at.
@@ -115,10 +115,67 @@ impl Patterns {
         self.list.get(*self.of_row.get(row.0 as usize)? as usize)
     }
 
+    /// Adds what a part found.
+    fn add(
+        &mut self,
+        first_row: u32,
+        ids: &[u32],
+        numbers: HashMap<u64, (u32, Pattern)>,
+        index_of: &mut HashMap<u64, u32>,
+    ) {
+        let mut here = vec![0; numbers.len()];
+        for (id, pattern) in numbers.into_values() {
+            let index = *index_of.entry(pattern.number).or_insert_with(|| {
+                self.list.push(Pattern { count: 0, span: None, ..pattern });
+                (self.list.len() - 1) as u32
+            });
+            here[id as usize] = index;
+            let sum = &mut self.list[index as usize];
+            sum.count += pattern.count;
+            sum.span = match (sum.span, pattern.span) {
+                (Some(a), Some(b)) => Some((a.0.min(b.0), a.1.max(b.1))),
+                (a, b) => a.or(b),
+            };
+        }
+        for (slot, id) in self.of_row[first_row as usize..].iter_mut().zip(ids) {
+            *slot = here[*id as usize];
+        }
+    }
+
     /// Bytes of memory that it takes.
     pub fn memory_bytes(&self) -> usize {
         self.of_row.len() * 4 + self.list.len() * size_of::<Pattern>()
     }
+}
+
+/// The patterns of one part: for each of its rows one of the numbers that the patterns have here.
+fn of_part(
+    table: &Table,
+    part: &Part,
+    sources: &Arc<Vec<Source>>,
+    work: &Work,
+) -> (Vec<u32>, HashMap<u64, (u32, Pattern)>) {
+    let mut reader = RecordReader::new(Arc::clone(sources));
+    let mut numbers: HashMap<u64, (u32, Pattern)> = HashMap::new();
+    let mut ids = Vec::with_capacity(part.segment.len());
+    for at in 0..part.segment.len() {
+        if at % 1024 == 0 && work.is_cancelled() {
+            break;
+        }
+        let row = Row(part.first_row + at as u32);
+        let event = table.event(row);
+        let number = of_event(&mut reader, event);
+        let next = numbers.len() as u32;
+        let new = || (next, Pattern { number, count: 0, span: None, example: row });
+        let (id, pattern) = numbers.entry(number).or_insert_with(new);
+        pattern.count += 1;
+        if let Some(time) = event.time() {
+            let (first, last) = pattern.span.unwrap_or((time, time));
+            pattern.span = Some((first.min(time), last.max(time)));
+        }
+        ids.push(*id);
+    }
+    (ids, numbers)
 }
 
 /// The number of an event's pattern.
@@ -145,53 +202,19 @@ pub fn of_event(reader: &mut RecordReader, event: EventRef<'_>) -> u64 {
 /// # Errors
 /// When cancelled.
 pub fn patterns(loaded: &Loaded, sources: &Arc<Vec<Source>>, work: &Work) -> Result<Patterns> {
+    // So many parts at a time: what each finds on its own is not kept for all of them at once.
+    const AT_ONCE: usize = 64;
     let table = &loaded.table;
-    let of_parts = parallel(table.parts.len(), work, |index| {
-        let part = &table.parts[index];
-        let mut reader = RecordReader::new(Arc::clone(sources));
-        let mut numbers: HashMap<u64, (u32, Pattern)> = HashMap::new();
-        let mut ids = Vec::with_capacity(part.segment.len());
-        for at in 0..part.segment.len() {
-            if at % 1024 == 0 && work.is_cancelled() {
-                break;
-            }
-            let row = Row(part.first_row + at as u32);
-            let event = table.event(row);
-            let number = of_event(&mut reader, event);
-            let next = numbers.len() as u32;
-            let (id, pattern) =
-                numbers.entry(number).or_insert((next, Pattern { number, count: 0, span: None, example: row }));
-            pattern.count += 1;
-            if let Some(time) = event.time() {
-                let (first, last) = pattern.span.unwrap_or((time, time));
-                pattern.span = Some((first.min(time), last.max(time)));
-            }
-            ids.push(*id);
-        }
-        (ids, numbers)
-    });
-    work.check()?;
     let mut all = Patterns { of_row: vec![0; table.len()], list: Vec::new() };
     let mut index_of: HashMap<u64, u32> = HashMap::new();
-    for (part, (ids, numbers)) in table.parts.iter().zip(of_parts) {
-        let mut here = vec![0; numbers.len()];
-        for (id, pattern) in numbers.into_values() {
-            let index = *index_of.entry(pattern.number).or_insert_with(|| {
-                all.list.push(Pattern { count: 0, span: None, ..pattern });
-                (all.list.len() - 1) as u32
-            });
-            here[id as usize] = index;
-            let sum = &mut all.list[index as usize];
-            sum.count += pattern.count;
-            sum.span = match (sum.span, pattern.span) {
-                (Some(a), Some(b)) => Some((a.0.min(b.0), a.1.max(b.1))),
-                (a, b) => a.or(b),
-            };
-        }
-        for (slot, id) in all.of_row[part.first_row as usize..].iter_mut().zip(ids) {
-            *slot = here[id as usize];
+    for parts in table.parts.chunks(AT_ONCE) {
+        let of_parts = parallel(parts.len(), work, |index| of_part(table, &parts[index], sources, work));
+        work.check()?;
+        for (part, (ids, numbers)) in parts.iter().zip(of_parts) {
+            all.add(part.first_row, &ids, numbers, &mut index_of);
         }
     }
+    all.list.shrink_to_fit();
     Ok(all)
 }
 

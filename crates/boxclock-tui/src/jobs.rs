@@ -399,7 +399,9 @@ impl Jobs {
                 // What vanished in the middle of a rotation is there at the next look.
                 if let Ok((case, loaded)) = read {
                     (known, told) = (now, 0);
-                    if sender.send(Event::Grown(Box::new(case), loaded)).is_err() {
+                    let behind = fingerprint(&paths, &options).0.saturating_sub(now.0);
+                    let grown = sender.send(Event::Grown(Box::new(case), loaded));
+                    if grown.and_then(|()| sender.send(Event::Behind(behind))).is_err() {
                         return;
                     }
                 }

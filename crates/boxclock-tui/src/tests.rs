@@ -38,7 +38,7 @@ impl Screen {
         let mut app = App::open(case, sender).unwrap();
         app.theme = Theme::plain();
         app.load();
-        let mut screen = Self { app, events, folder: folder };
+        let mut screen = Self { app, events, folder };
         while !screen.app.loaded.complete {
             screen.take_one();
         }

@@ -31,7 +31,8 @@ pub(super) fn draw(app: &App, frame: &mut Frame<'_>) {
     if let Some(follow) = &app.workspace.follow {
         let held = follow.held.load(std::sync::atomic::Ordering::Relaxed);
         facts.push_str(&match (held, follow.behind) {
-            (false, _) => " · following".to_owned(),
+            (false, 0) => " · following".to_owned(),
+            (false, behind) => format!(" · following, {} behind", super::text::bytes(behind)),
             (true, 0) => " · held".to_owned(),
             (true, behind) => format!(" · held, {} behind", super::text::bytes(behind)),
         });
