@@ -188,6 +188,7 @@ pub fn coverage(case: &Case, loaded: &Loaded, window: Window) -> Vec<Row> {
                 None if matches!(class, Class::System | Class::Application) => {
                     let detail = match outside {
                         0 => "no log of this kind was gathered".to_owned(),
+                        1 => "1 log of this kind lies outside the window".to_owned(),
                         count => format!("{count} logs of this kind lie outside the window"),
                     };
                     rows.push(missing(&key, Cover::NothingFound, detail));

@@ -489,25 +489,35 @@ fn arranged(loaded: &Loaded, rows: Option<Arc<Vec<u32>>>, how: &Arrangement) -> 
     ViewRows { problems, rows, runs: runs.map(Arc::new), worst_first: how.worst_first }
 }
 
-/// The first of each run of events with the same pattern and source, and the runs.
+/// The first of each run of events with the same pattern, and the runs. A run is of one source, and what other sources write
+/// meanwhile does not end it; a pause does.
 fn fold_runs(loaded: &Loaded, rows: &[u32], patterns: &Patterns) -> (Vec<u32>, Vec<Run>) {
+    const PAUSE: i64 = boxclock_core::clock::MINUTE;
+    /// The run that a source is in: its pattern, its place among the runs, its first and last time.
+    struct Open {
+        pattern: Option<u32>,
+        run: usize,
+        first: Option<i64>,
+        last: Option<i64>,
+    }
     let mut firsts: Vec<u32> = Vec::new();
     let mut runs: Vec<Run> = Vec::new();
-    let mut last: Option<(Option<u32>, usize, Option<i64>)> = None;
+    let mut open: HashMap<usize, Open> = HashMap::new();
     for row in rows {
         let event = loaded.table.event(Row(*row));
-        let (pattern, source, time) = (patterns.of_row.get(*row as usize).copied(), event.source(), event.time());
-        match (&last, runs.last_mut()) {
-            (Some((same, from, since)), Some(run)) if *same == pattern && *from == source => {
-                run.count += 1;
-                run.lasts = time.zip(*since).map_or(run.lasts, |(time, since)| time.saturating_sub(since));
-            }
-            _ => {
-                firsts.push(*row);
-                runs.push(Run { count: 1, lasts: 0 });
-                last = Some((pattern, source, time));
-            }
+        let (pattern, time) = (patterns.of_row.get(*row as usize).copied(), event.time());
+        if let Some(of) = open.get_mut(&event.source())
+            && of.pattern == pattern
+            && time.zip(of.last).is_none_or(|(time, last)| time.saturating_sub(last) <= PAUSE)
+        {
+            runs[of.run].count += 1;
+            runs[of.run].lasts = time.zip(of.first).map_or(0, |(time, first)| time.saturating_sub(first));
+            of.last = time;
+            continue;
         }
+        open.insert(event.source(), Open { pattern, run: runs.len(), first: time, last: time });
+        firsts.push(*row);
+        runs.push(Run { count: 1, lasts: 0 });
     }
     (firsts, runs)
 }

@@ -35,8 +35,11 @@ impl Window {
 
     /// Whether a file that was last modified then can hold something of it. Clocks of hosts may be wrong by much: a day is
     /// given.
+    ///
+    /// Times before 1981 are none: archives that keep no times unpack to the first day that they can name, in 1970 or 1980.
     pub fn may_hold(self, modified: i64) -> bool {
-        modified == 0 || modified.saturating_add(DAY) >= self.from
+        const NO_REAL_TIME: i64 = 347_155_200 * crate::clock::SECOND;
+        modified < NO_REAL_TIME || modified.saturating_add(DAY) >= self.from
     }
 }
 

@@ -162,7 +162,7 @@ fn the_report_says_what_was_pinned() {
         "1. **root** 2026-04-12 02:24:26.000: refused",
         "why: rights",
         "line 1, byte 0",
-        "- 2026-04-12 02:24:27.000 strange",
+        "- 2026-04-12 02:24:27.000 evidence: strange",
         "this source is not in the case now",
         "dose-gw: \u{2212}6m41s was added",
         "0x80070005 E_ACCESSDENIED",

@@ -349,6 +349,12 @@ fn suggest(
         };
         evidence.push(Pair { shared, here: here_at, there: there_at, rows: (here, there) });
     }
+    // No more exact than the pairs agree.
+    let ahead_ns = if spread_ns > SECOND / 5 {
+        ahead_ns.saturating_add(SECOND / 2).div_euclid(SECOND).saturating_mul(SECOND)
+    } else {
+        ahead_ns
+    };
     let add_ns = ahead_ns.saturating_neg();
     let (host, against) = (seen.hosts[usize::from(host)].clone(), seen.hosts[usize::from(against)].clone());
     let reason = format!(
