@@ -400,8 +400,9 @@ impl Jobs {
                 if let Ok((case, loaded)) = read {
                     (known, told) = (now, 0);
                     let behind = fingerprint(&paths, &options).0.saturating_sub(now.0);
-                    let grown = sender.send(Event::Grown(Box::new(case), loaded));
-                    if grown.and_then(|()| sender.send(Event::Behind(behind))).is_err() {
+                    if sender.send(Event::Grown(Box::new(case), loaded)).is_err()
+                        || sender.send(Event::Behind(behind)).is_err()
+                    {
                         return;
                     }
                 }

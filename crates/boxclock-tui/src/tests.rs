@@ -13,6 +13,7 @@ use crate::jobs::Event;
 use crate::theme::Theme;
 use crate::{update, view};
 
+mod snapshots;
 mod stream;
 
 struct Screen {

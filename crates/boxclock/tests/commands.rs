@@ -480,3 +480,70 @@ fn own_formats_and_choices_by_hand() {
     assert_eq!(chosen(&[]), "plain");
     assert_eq!(home.run(&["sources", "odd.log", "--encoding", "odd.log=ebcdic"]).status, Some(2));
 }
+
+#[test]
+fn lenses_charts_and_other_forms() {
+    let home = Home::new();
+    home.write("logs/app.log", LOG);
+    let listed = home.run(&["lenses"]);
+    assert!(listed.out.contains("storage") && listed.out.contains("own lenses in"), "{}", listed.out);
+    home.write("mine.toml", "name = \"mine\"\nfilter = \"level>=error\"\n");
+    assert!(home.run(&["lenses", "mine.toml"]).out.contains("good: mine"));
+    home.write("bad.toml", "name = \"mine\"\nfilter = \"level>=loud\"\n");
+    let bad = home.run(&["lenses", "bad.toml"]);
+    assert_eq!(bad.status, Some(1));
+    assert!(bad.err.contains("at 8: \"loud\" is not a level"), "{}", bad.err);
+    // One in the user's folder can be named; one that is not there is named with those that are.
+    std::fs::create_dir_all(home.path(".config/boxclock/lenses")).unwrap();
+    std::fs::rename(home.path("mine.toml"), home.path(".config/boxclock/lenses/mine.toml")).unwrap();
+    assert_eq!(home.run(&["events", "logs", "--lens", "mine"]).json().len(), 1);
+    let ran = home.run(&["events", "logs", "--lens", "nothing"]);
+    assert!(ran.status == Some(1) && ran.err.contains("there are unclean-stop"), "{}", ran.err);
+    // As it was read, and as OpenTelemetry's logs.
+    assert_eq!(home.run(&["events", "logs", "--as", "raw"]).out, format!("# logs/app.log:1\n{LOG}"));
+    let otlp = home.run(&["events", "logs", "--as", "otlp"]).json();
+    assert_eq!(otlp[0]["resourceLogs"][0]["scopeLogs"][0]["logRecords"][0]["severityNumber"], 17);
+    // Charts.
+    for (arguments, file) in [(&["--into", "a.svg"][..], "a.svg"), (&["--lanes", "--into", "b.pdf"], "b.pdf")] {
+        let ran = home.run(&[&["chart", "logs"][..], arguments].concat());
+        assert_eq!(ran.status, Some(0), "{}", ran.err);
+        assert!(std::fs::metadata(home.path(file)).unwrap().len() > 500);
+    }
+    assert_eq!(home.run(&["chart", "logs", "--into", "c.png"]).status, Some(1));
+    assert_eq!(home.run(&["chart", "logs", "--where", "nowhere", "--into", "c.svg"]).status, Some(1));
+}
+
+#[test]
+fn a_wrong_clock_is_found_by_what_two_hosts_wrote() {
+    let home = Home::new();
+    let lines = |minute: u32, text: &str| -> String {
+        let line = |at: u32| format!("2026-04-12T02:{minute:02}:{at:02}Z app[7]: fr-0412-{at:04} {text}\n");
+        (0..12).map(line).collect::<Vec<_>>().concat()
+    };
+    home.write("c/hosts/dose-gw/a.log", lines(8, "refused"));
+    home.write("c/hosts/pump-ctl/b.log", lines(2, "sent"));
+    home.write("c/hosts/pump-ctl/c.log", "2026-04-12T02:00:00Z app[7]: started\n");
+    let found = home.run(&["drift", "c", "--as", "jsonl"]).json();
+    assert_eq!((&found[0]["host"], &found[0]["against"]), (&"dose-gw".into(), &"pump-ctl".into()));
+    assert_eq!((&found[0]["add_ns"], &found[0]["confidence"]), (&(-360_000_000_000_i64).into(), &"high".into()));
+    assert_eq!(found[0]["evidence"][0]["shared"], "fr-0412-0000");
+    let text = home.run(&["drift", "c"]).out;
+    assert!(text.contains("dose-gw  add −6m  confidence high") && text.contains("a.log:1"), "{text}");
+}
+
+#[test]
+fn the_story_says_what_to_gather_around() {
+    let home = Home::new();
+    home.write("gw/a.log", "2026-04-12T02:31:07Z x: near\n2026-04-12T09:00:00Z x: far\n");
+    home.write("story.json", r#"{"title": "night", "since": "2026-04-12 02:31 +00:00"}"#);
+    let ran = home.run(&["pack", "--host", "gw=gw", "--story", "story.json", "--into", "n.box.zip"]);
+    assert!(ran.out.contains("1 cut to the window"), "{} {}", ran.out, ran.err);
+    assert_eq!(home.run(&["events", "n.box.zip"]).json().len(), 1);
+    // What is said counts more than what is told; a time that is none is said, and all is taken.
+    let whole = home.run(&["pack", "--host", "gw=gw", "--story", "story.json", "--whole", "--into", "w.box.zip"]);
+    assert_eq!(whole.status, Some(0));
+    assert_eq!(home.run(&["events", "w.box.zip"]).json().len(), 2);
+    home.write("vague.json", r#"{"since": "in the night"}"#);
+    let vague = home.run(&["pack", "--host", "gw=gw", "--story", "vague.json", "--into", "v.box.zip"]);
+    assert!(vague.err.contains("\"in the night\" is no moment"), "{}", vague.err);
+}

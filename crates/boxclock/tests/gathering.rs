@@ -396,6 +396,80 @@ fn a_client_that_does_not_trust_us_is_counted_and_a_kill_loses_nothing_that_was_
     assert_eq!(home.run(&["events", "in"]).json().len(), 1000);
 }
 
+/// A receiver that is stopped for a while cannot fetch its datagrams: the system throws away what its buffer does not hold. Every one
+/// is either saved or counted.
+#[test]
+fn datagrams_that_the_system_loses_are_counted() {
+    const SENT: u64 = 200_000;
+    let home = Home::new();
+    let (child, [udp, ..]) = receiver(&home);
+    let signal = |name: &str| run("kill", &[name, &child.id().to_string()]);
+    signal("-STOP");
+    let socket = std::net::UdpSocket::bind("127.0.0.1:0").unwrap();
+    let message = format!("<13>Apr 12 02:31:07 dose-gw a: {}", "x".repeat(900));
+    for _ in 0..SENT {
+        socket.send_to(message.as_bytes(), ("127.0.0.1", udp)).unwrap();
+    }
+    signal("-CONT");
+    let lines =
+        || std::fs::read_to_string(home.path("in/hosts/dose-gw/syslog-udp.log")).unwrap_or_default().lines().count();
+    let mut before = usize::MAX;
+    // What the buffer held is being fetched until nothing more comes.
+    wait_for("the buffer to be empty", || {
+        std::thread::sleep(std::time::Duration::from_millis(300));
+        let now = lines();
+        std::mem::replace(&mut before, now) == now && now > 0
+    });
+    signal("-INT");
+    let output = child.wait_with_output().unwrap();
+    let said = String::from_utf8_lossy(&output.stdout).into_owned();
+    let number = |behind: &str| {
+        let before = said.split(behind).next().unwrap_or_default();
+        before.rsplit([' ', ',']).find(|word| !word.is_empty()).and_then(|word| word.parse::<u64>().ok()).unwrap_or(0)
+    };
+    let (saved, lost) = (number(" messages saved"), number(" lost by the system (UDP)"));
+    assert!(lost > 0, "nothing was lost, so nothing was proved: {said}");
+    assert_eq!(saved + lost, SENT, "{said}");
+    assert_eq!(output.status.code(), Some(3), "what is missing is said in the exit status too");
+}
+
+/// A journal that the system's own program writes from an export stream, gathered by the recipe for a root of Linux.
+#[test]
+fn a_journal_is_gathered_by_recipe() {
+    let home = Home::new();
+    let entry = |at: u64| {
+        format!(
+            "__REALTIME_TIMESTAMP={}\n__MONOTONIC_TIMESTAMP={at}\n_BOOT_ID=0123456789abcdef0123456789abcdef\n\
+             _HOSTNAME=pump-ctl\nPRIORITY=3\nSYSLOG_IDENTIFIER=dosingd\nMESSAGE=frame {at} refused\n\n",
+            1_775_953_867_000_000_u64 + at * 1_000_000
+        )
+    };
+    home.write("root/etc/os-release", "NAME=Saltmere\n");
+    std::fs::create_dir_all(home.path("root/var/log/journal")).unwrap();
+    let mut writer = Command::new("/lib/systemd/systemd-journal-remote")
+        .arg("--output")
+        .arg(home.path("root/var/log/journal/system.journal"))
+        .arg("-")
+        .stdin(Stdio::piped())
+        .stderr(Stdio::null())
+        .spawn()
+        .expect("systemd-journal-remote is installed");
+    let text: String = (0..50).map(entry).collect::<Vec<_>>().concat();
+    writer.stdin.take().unwrap().write_all(text.as_bytes()).unwrap();
+    assert!(writer.wait().unwrap().success());
+    let packed = ["pack", "--host", "pump-ctl=root", "--recipe", "auto", "--around", "2026-04-12T00:31:10Z"];
+    let ran = home.run(&[&packed[..], &["--into", "x.box.zip"]].concat());
+    assert_eq!(ran.status, Some(0), "{}", ran.err);
+    let events = home.run(&["events", "x.box.zip", "--where", "format=journal-binary"]).json();
+    assert_eq!(events.len(), 50, "binary files are taken whole where their span touches the window");
+    assert_eq!((&events[0]["host"], &events[0]["body"]), (&"pump-ctl".into(), &"frame 0 refused".into()));
+    // A window far from it leaves it out, and says so.
+    let far = ["pack", "--host", "pump-ctl=root", "--recipe", "auto", "--around", "2026-04-20T00:00:00Z"];
+    let ran = home.run(&[&far[..], &["--into", "y.box.zip"]].concat());
+    assert!(ran.out.contains("outside of it"), "{}", ran.out);
+    assert!(home.run(&["events", "y.box.zip", "--where", "format=journal-binary"]).json().is_empty());
+}
+
 #[test]
 fn redacting_and_slimming() {
     let home = Home::new();

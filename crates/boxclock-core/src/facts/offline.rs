@@ -20,7 +20,8 @@ const MOST_BYTES: u64 = 32 << 20;
 /// Reads what the files below a root say; `None` where they say nothing.
 pub(crate) fn of_root(root: &Path, now: i64) -> Option<Facts> {
     let mut facts = Facts::new("offline", now);
-    facts.set("system", linux_release(root));
+    let system = [linux_release(root), windows_release(root), macos_release(root)];
+    facts.set("system", system.into_iter().find(|system| system["version"].is_string()).unwrap_or_default());
     facts.set("packages", dpkg_packages(root));
     facts.set("modules", windows_drivers(root));
     facts.set("certificates", root_certificates(root));
@@ -60,6 +61,29 @@ fn linux_release(root: &Path) -> Value {
         Some(line.trim_matches('"').to_owned())
     };
     object([("name", get("NAME").into()), ("version", get("VERSION_ID").into()), ("build", get("VERSION").into())])
+}
+
+/// The version of a Windows is that of its kernel's image: its registry is not read.
+fn windows_release(root: &Path) -> Value {
+    let kernel = below(root, &["Windows", "System32", "ntoskrnl.exe"]).and_then(|path| read(&path));
+    let version = kernel.as_deref().and_then(pe_version);
+    let build = version.as_deref().and_then(|version| version.splitn(3, '.').nth(2)).map(str::to_owned);
+    object([("name", version.as_ref().map(|_| "Windows").into()), ("version", version.into()), ("build", build.into())])
+}
+
+/// `SystemVersion.plist`: keys and strings next to each other in XML.
+fn macos_release(root: &Path) -> Value {
+    let text = read(&root.join("System/Library/CoreServices/SystemVersion.plist")).unwrap_or_default();
+    let text = String::from_utf8_lossy(&text).into_owned();
+    let get = |key: &str| {
+        let behind = text.split_once(&format!("<key>{key}</key>"))?.1.trim_start();
+        Some(behind.strip_prefix("<string>")?.split_once("</string>")?.0.to_owned())
+    };
+    object([
+        ("name", get("ProductName").into()),
+        ("version", get("ProductVersion").into()),
+        ("build", get("ProductBuildVersion").into()),
+    ])
 }
 
 fn dpkg_packages(root: &Path) -> Value {
@@ -205,6 +229,31 @@ mod tests {
                 {"name": "Bridge.SYS", "version": "2.3.4.5", "date": "2016-03-15T00:00:00.000000000Z", "path": "Windows/System32/drivers/Bridge.SYS"},
                 {"name": "cut.sys", "path": "Windows/System32/drivers/cut.sys"}
             ])
+        );
+    }
+
+    #[test]
+    fn versions_of_other_systems() {
+        let root = tempfile::tempdir().unwrap();
+        let folder = root.path().join("System/Library/CoreServices");
+        std::fs::create_dir_all(&folder).unwrap();
+        let plist = "<plist><dict><key>ProductBuildVersion</key>\n\t<string>23F79</string>\n<key>ProductName</key>\
+            <string>macOS</string><key>ProductVersion</key><string>14.5</string></dict></plist>";
+        std::fs::write(folder.join("SystemVersion.plist"), plist).unwrap();
+        let facts = of_root(root.path(), 0).unwrap();
+        assert_eq!(facts.facts["system"], json!({"name": "macOS", "version": "14.5", "build": "23F79"}));
+        let root = tempfile::tempdir().unwrap();
+        let folder = root.path().join("windows/SYSTEM32");
+        std::fs::create_dir_all(&folder).unwrap();
+        let mut image = vec![0; 0x100];
+        image[0xC0..0xC4].copy_from_slice(&0xFEEF_04BD_u32.to_le_bytes());
+        image[0xC8..0xCC].copy_from_slice(&0x000A_0000_u32.to_le_bytes());
+        image[0xCC..0xD0].copy_from_slice(&0x4A61_0539_u32.to_le_bytes());
+        std::fs::write(folder.join("NTOSKRNL.EXE"), image).unwrap();
+        let facts = of_root(root.path(), 0).unwrap();
+        assert_eq!(
+            facts.facts["system"],
+            json!({"name": "Windows", "version": "10.0.19041.1337", "build": "19041.1337"})
         );
     }
 

@@ -176,10 +176,13 @@ fn lanes<'a>(case: &Case, events: impl Iterator<Item = EventRef<'a>>, axis: &Axi
     axis.draw(&mut canvas, bottom);
     for (lane, (host, component)) in names.iter().enumerate() {
         let y = TOP + (lane + 1) as f32 * LANE;
-        canvas.text((20.0, y - 8.0), 12.0, Anchor::Start, &format!("{host} {component}"));
+        let name: String = format!("{host} {component}").chars().take(25).collect();
+        canvas.text((20.0, y - 8.0), 12.0, Anchor::Start, &name);
         canvas.line((LEFT, y), (WIDTH - RIGHT, y), FAINT);
     }
     let mut reader = RecordReader::new(Arc::clone(&case.sources));
+    // Where the last number of a lane ends: numbers over each other cannot be read.
+    let mut numbered_to = vec![0.0_f32; names.len()];
     for (number, (event, lane)) in events.iter().zip(&placed).enumerate() {
         let x = axis.x_of(event.time().unwrap_or(axis.first));
         let y = TOP + *lane as f32 * LANE + 7.0;
@@ -187,7 +190,10 @@ fn lanes<'a>(case: &Case, events: impl Iterator<Item = EventRef<'a>>, axis: &Axi
         if number >= LISTED {
             continue;
         }
-        canvas.text((x + 3.0, y + 7.0), 8.0, Anchor::Start, &(number + 1).to_string());
+        if x >= numbered_to[*lane] {
+            canvas.text((x + 3.0, y + 7.0), 8.0, Anchor::Start, &(number + 1).to_string());
+            numbered_to[*lane] = x + 16.0;
+        }
         let text: String = reader.record(*event).body.lines().next().unwrap_or_default().chars().take(120).collect();
         let time = date_time(event.time().unwrap_or(axis.first), axis.zone);
         let line = format!("{:>3}  {}  {} {}  {text}", number + 1, &time[..23], event.host(), event.component());

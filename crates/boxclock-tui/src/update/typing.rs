@@ -5,8 +5,8 @@ use std::sync::Arc;
 use boxclock_core::Result;
 use boxclock_core::clock::{Drift, human};
 use boxclock_core::logbook::Story;
-use boxclock_core::query::Filter;
 use boxclock_core::query::values::completions;
+use boxclock_core::query::{FIELDS, Filter};
 use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 use tui_input::{Input, InputRequest};
 
@@ -101,6 +101,8 @@ fn changed(app: &mut App) {
         app.workspace.completion = None;
     }
     match prompt {
+        // The name of a field is being typed: as a text it would hide nearly everything for that moment.
+        Prompt::Filter if names_a_field(&text) => app.filter_error = None,
         Prompt::Filter => match Filter::parse(&text, &app.zone) {
             Ok(filter) => use_filter(app, &text, filter),
             // The last good filter stays in force.
@@ -110,6 +112,12 @@ fn changed(app: &mut App) {
         Prompt::Finder(chosen) => *chosen = 0,
         _ => {}
     }
+}
+
+/// Whether the last word is the beginning of a field's name.
+fn names_a_field(text: &str) -> bool {
+    let word = text.rsplit([' ', '(']).next().unwrap_or_default();
+    !word.is_empty() && FIELDS.iter().any(|(name, _)| name.starts_with(&word.to_lowercase()))
 }
 
 fn look_for(app: &mut App, text: &str) {
@@ -182,7 +190,7 @@ fn accept(app: &mut App, prompt: &Prompt, text: &str) {
                 return;
             }
             app.workspace.completions.clear();
-            app.workspace.note_filter(text);
+            set_filter(app, text);
             Ok(())
         }
         Prompt::Find => {

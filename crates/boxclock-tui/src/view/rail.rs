@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 
 use boxclock_core::clock::human::{date_time, time_of_day};
-use boxclock_core::clock::{DAY, MINUTE};
+use boxclock_core::clock::{DAY, MINUTE, SECOND};
 use boxclock_core::logbook::PinKind;
 use boxclock_core::severity::Severity;
 use boxclock_core::timeline::density::{Cell, Density};
@@ -50,7 +50,14 @@ pub(super) fn draw(app: &App, frame: &mut Frame<'_>, area: Rect) {
             let cell = density.lane(lane).get(slice).copied().unwrap_or_default();
             let (glyph, style) = glyph(app, cell, *usual);
             spans.push(Span::styled(glyph, style));
-            spans.push(Span::raw(" "));
+            // How bad it is, as a shape too.
+            let shape = match Severity(cell.worst) {
+                _ if cell.dumps > 0 => " ",
+                Severity(0..=16) => " ",
+                Severity(17..=20) => "▲",
+                _ => "◆",
+            };
+            spans.push(Span::styled(shape, style));
         }
         let count = hits.and_then(|hits| hits.get(slice)).copied().unwrap_or(0);
         spans.push(Span::raw(hit_glyph(count, most)));
@@ -172,6 +179,8 @@ fn time_label(app: &App, density: &Density, slice: usize) -> String {
     let span = density.to.saturating_sub(density.from);
     let text = if span > 3 * DAY {
         date_time(time, &app.zone)[5..10].to_owned()
+    } else if span < 20 * SECOND {
+        time_of_day(time, &app.zone)[6..12].to_owned()
     } else if span < 10 * MINUTE {
         time_of_day(time, &app.zone)[3..8].to_owned()
     } else {

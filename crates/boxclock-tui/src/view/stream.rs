@@ -23,7 +23,8 @@ use crate::workspace::Column;
 pub(super) fn draw(app: &App, frame: &mut Frame<'_>, area: Rect) {
     frame.render_widget(Clear, area);
     if app.view_len() == 0 {
-        frame.render_widget(Paragraph::new(empty(app)).style(app.theme.faint()), area);
+        let lines = Paragraph::new(empty(app, usize::from(area.width))).style(app.theme.faint());
+        frame.render_widget(lines, area);
         return;
     }
     let mut lines: Vec<Line<'_>> = Vec::with_capacity(usize::from(area.height));
@@ -35,7 +36,7 @@ pub(super) fn draw(app: &App, frame: &mut Frame<'_>, area: Rect) {
 }
 
 /// What an empty stream says: why it is empty, and which key mends it.
-fn empty(app: &App) -> Vec<Line<'static>> {
+fn empty(app: &App, width: usize) -> Vec<Line<'static>> {
     let lines: Vec<String> = if app.jobs.is_running(Kind::View) {
         vec!["looking …".into()]
     } else if !app.loaded.table.is_empty() {
@@ -54,7 +55,8 @@ fn empty(app: &App) -> Vec<Line<'static>> {
     } else {
         vec!["reading …".into()]
     };
-    lines.into_iter().map(|line| Line::raw(format!(" {line}"))).collect()
+    let wrapped = lines.iter().flat_map(|line| super::text::wrap(line, width.saturating_sub(2)));
+    wrapped.map(|line| Line::raw(format!(" {line}"))).collect()
 }
 
 /// The columns in front of the text, with their widths in columns of the screen; and the width of the text.
