@@ -21,6 +21,7 @@ use boxclock_core::timeline::density::Density;
 use boxclock_core::timeline::drift::Suggestion;
 use crossbeam_channel::Sender;
 use tui_input::Input;
+use unicode_width::UnicodeWidthStr;
 
 use crate::desk::Desk;
 use crate::jobs::{BoxState, Event, Jobs, Run, ViewRows};
@@ -244,6 +245,10 @@ pub struct App {
     pub top: usize,
     /// Columns of text that are scrolled away.
     pub shifted: usize,
+    /// The places that are selected, for the frame that is being drawn.
+    pub selected: Option<std::ops::RangeInclusive<usize>>,
+    /// The longest name of a host, a component and a source, in columns of the screen.
+    pub longest: [usize; 3],
     /// The columns in front of the text, with their widths.
     pub columns: Columns,
     /// What the Stream is set to, and what it knows beside its rows.
@@ -332,6 +337,8 @@ impl App {
             cursor: 0,
             top: 0,
             shifted: 0,
+            selected: None,
+            longest: [0; 3],
             columns: Columns::default(),
             workspace: Workspace::default(),
             settings: Settings::default(),
@@ -445,9 +452,9 @@ impl App {
         Some(from.min(self.cursor)..=from.max(self.cursor))
     }
 
-    /// Whether a place is selected.
+    /// Whether a place is selected, in the frame that is being drawn.
     pub fn is_selected(&self, place: usize) -> bool {
-        self.selection().is_some_and(|selected| selected.contains(&place))
+        self.selected.as_ref().is_some_and(|selected| selected.contains(&place))
     }
 
     /// The case's title.
@@ -588,6 +595,10 @@ impl App {
     /// Brings the derived lists up to date after the table or the logbook changed.
     pub fn refresh(&mut self) {
         self.sources = sources(&self.case, &self.loaded);
+        let widest = |names: &[String]| names.iter().map(|name| name.width()).max().unwrap_or(0);
+        let of_sources = self.case.sources.iter().map(|source| crate::view::stream::short(&source.name).width());
+        let table = &self.loaded.table;
+        self.longest = [widest(&table.hosts), widest(&table.components), of_sources.max().unwrap_or(0)];
         self.arrange_box();
         self.codes = codes(&self.loaded);
         let pinned = self.pins.iter().filter_map(|pin| Some((self.row_of_pin(pin)?.0, (pin.kind, pin.colour))));

@@ -5,6 +5,7 @@ use std::sync::Arc;
 use boxclock_core::clock::human::{date_time, duration_text};
 use boxclock_core::event::{Row, flag};
 use boxclock_core::pattern;
+use boxclock_core::query::values::quoted;
 use boxclock_core::timeline::density::Lanes;
 use boxclock_core::timeline::problems_before;
 
@@ -52,6 +53,7 @@ impl App {
     /// The lines from the first visible one on. Where lines take several rows, the first one moves until the chosen one is whole.
     fn prepare_lines(&mut self) {
         let height = usize::from(self.layout.middle.height);
+        self.selected = self.selection();
         self.columns = Columns::of(self.layout.middle.width, self);
         let mut lines: Vec<StreamLine> = Vec::with_capacity(height);
         let mut rows = 0;
@@ -170,6 +172,17 @@ impl App {
         for code in codes {
             let label = format!("only events with {}\n", code.written());
             links.push(ReadingLink { label, go: Go::Only(format!("code={}", code.written())) });
+        }
+        let event = self.loaded.table.event(row);
+        let pid = event.actor().pid.map_or(String::new(), |pid| pid.to_string());
+        let source = &self.case.sources[event.source()].name;
+        for (field, value) in
+            [("component", event.component()), ("pid", &pid), ("host", event.host()), ("source", source)]
+        {
+            if !value.is_empty() {
+                let piece = format!("{field}={}", quoted(value));
+                links.push(ReadingLink { label: format!("only {piece}"), go: Go::Only(piece) });
+            }
         }
         links
     }

@@ -132,7 +132,7 @@ fn status(app: &App) -> (String, ratatui::style::Style) {
         };
         return (text, ratatui::style::Style::new());
     }
-    if let Some(place) = app.selection() {
+    if let Some(place) = &app.selected {
         let count = place.end() - place.start() + 1;
         return (format!("{} selected   {}", grouped(count as u64), app.filter_text), app.theme.strong());
     }

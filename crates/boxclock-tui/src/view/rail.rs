@@ -95,6 +95,10 @@ fn head(app: &App, density: &Density, lanes: usize) -> Line<'static> {
         };
         spans.push(Span::styled(format!("{} ", letter.unwrap_or('·').to_uppercase()), style));
     }
+    // What has no lane is not kept quiet about.
+    if density.hosts.len() > lanes {
+        spans.push(Span::styled(format!("+{}", density.hosts.len() - lanes), app.theme.faint()));
+    }
     Line::from(spans)
 }
 

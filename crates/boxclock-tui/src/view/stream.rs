@@ -94,14 +94,13 @@ impl Columns {
 
 /// As wide as the longest that it can show, within reason.
 fn own_width(column: Column, app: &App) -> usize {
-    let table = &app.loaded.table;
-    let longest = |names: &[String], most: usize| names.iter().map(|name| name.width()).max().unwrap_or(0).min(most);
+    let [host, component, source] = app.longest;
     match column {
         Column::Time => time_width(app),
         Column::Level => 1,
-        Column::Host => longest(&table.hosts, 12),
-        Column::Component => longest(&table.components, 16),
-        Column::Source => app.case.sources.iter().map(|source| short(&source.name).width()).max().unwrap_or(0).min(18),
+        Column::Host => host.min(12),
+        Column::Component => component.min(16),
+        Column::Source => source.min(18),
         Column::Pid | Column::Tid => 7,
         Column::Line => 8,
     }
@@ -116,7 +115,7 @@ fn time_width(app: &App) -> usize {
 }
 
 /// The last part of a source's name.
-fn short(name: &str) -> &str {
+pub fn short(name: &str) -> &str {
     name.rsplit(['/', '!']).next().unwrap_or(name)
 }
 
@@ -156,7 +155,11 @@ fn draw_line(app: &App, line: &StreamLine, columns: &Columns) -> Vec<Line<'stati
             }
             Column::Level => (shape(severity, suspect, dump).to_owned(), level),
             Column::Host => (event.host().to_owned(), theme.host(event.actor().host)),
-            Column::Source => (short(&app.case.sources[event.source()].name).to_owned(), theme.faint()),
+            // A steady hue for each source too, so that the eye can follow one.
+            Column::Source => {
+                let name = short(&app.case.sources[event.source()].name).to_owned();
+                (name, theme.host(event.source() as u32 + 1))
+            }
             Column::Component => (event.component().to_owned(), theme.faint()),
             Column::Pid => (event.actor().pid.map_or(String::new(), |id| id.to_string()), theme.faint()),
             Column::Tid => (event.actor().tid.map_or(String::new(), |id| id.to_string()), theme.faint()),
@@ -227,14 +230,22 @@ pub fn text_rows(app: &App, line: &StreamLine, width: usize, most: usize) -> Vec
                 continue;
             }
             if used + wide > room {
+                let goes_on = wrap && rows.len() < most && width > 0;
+                // Behind a blank, if there is one not far back; what stands behind it begins the next row.
+                let blank = if goes_on { part.rfind(' ').filter(|at| part.len() - at < 24) } else { None };
+                let carried = blank.map_or(String::new(), |at| part.split_off(at + 1));
                 if let Some(last) = rows.last_mut() {
                     last.push(Span::styled(std::mem::take(&mut part), style));
                 }
-                if !wrap || rows.len() >= most || width == 0 {
+                if !goes_on {
                     break 'pieces;
                 }
                 rows.push(Vec::new());
-                used = 0;
+                used = carried.width();
+                part = carried;
+                if cluster == " " && part.is_empty() {
+                    continue;
+                }
             }
             part.push_str(cluster);
             used += wide;
