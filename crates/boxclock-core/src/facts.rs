@@ -11,7 +11,8 @@ mod live;
 mod offline;
 
 pub use checks::{Check, Checks, Finding, Level};
-pub(crate) use live::{SCRIPT, parse as parse_live};
+pub(crate) use live::SCRIPT;
+pub use live::parse as parse_live;
 pub(crate) use offline::of_root;
 
 /// The version of the shape.

@@ -48,7 +48,7 @@ exit 0
 "#;
 
 /// Makes facts of the script's output.
-pub(crate) fn parse(output: &str, now: i64) -> Facts {
+pub fn parse(output: &str, now: i64) -> Facts {
     let mut parts: BTreeMap<&str, Vec<&str>> = BTreeMap::new();
     let mut part = "";
     for line in output.lines() {
