@@ -17,6 +17,7 @@ use crate::{Error, Result};
 mod capture;
 mod check;
 mod command;
+mod fetch;
 mod local;
 mod pack;
 mod plan;

@@ -22,6 +22,7 @@ pub(crate) use sources::is_off;
 
 mod act;
 mod desk;
+mod menu;
 mod sources;
 mod typing;
 mod workspace;
@@ -280,7 +281,7 @@ fn key(app: &mut App, key: KeyEvent) {
                 let choice = menu.items.get(menu.chosen).map(|(_, choice)| choice.clone());
                 app.mode = Mode::Normal;
                 if let Some(choice) = choice {
-                    workspace::choose(app, choice);
+                    menu::choose(app, choice);
                 }
             }
             _ => app.mode = Mode::Normal,

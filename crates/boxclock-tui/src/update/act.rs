@@ -4,8 +4,8 @@ use boxclock_core::event::Row;
 use boxclock_core::logbook::ChainLink;
 use tui_input::Input;
 
-use super::workspace;
 use super::{go, jump_to_row, note_jump, remember, scaled_window, typing};
+use super::{menu, workspace};
 use crate::app::{App, BoxRow, Mode, Prompt, Step, Undo};
 use crate::keys::Action;
 
@@ -20,16 +20,16 @@ pub(super) fn run(app: &mut App, action: Action) {
         Action::Report => to_step(app, Step::Report),
         Action::PreviousOnWalk => workspace::walk_to(app, true, 1),
         Action::NextOnWalk => workspace::walk_to(app, false, 1),
-        Action::ChooseWalk => workspace::walk_menu(app),
+        Action::ChooseWalk => menu::walk_menu(app),
         Action::Count => app.workspace.count = "0".into(),
         Action::Ink => workspace::ask_ink(app),
-        Action::Inks => workspace::ink_menu(app),
-        Action::Values => workspace::value_menu(app),
-        Action::Pieces => workspace::piece_menu(app),
+        Action::Inks => menu::ink_menu(app),
+        Action::Values => menu::value_menu(app),
+        Action::Pieces => menu::piece_menu(app),
         Action::FilterBefore => workspace::filter_step(app, true),
         Action::FilterAfter => workspace::filter_step(app, false),
         Action::ThisSource => workspace::toggle_this_source(app),
-        Action::Lenses => workspace::lens_menu(app),
+        Action::Lenses => menu::lens_menu(app),
         Action::KeepLens => ask(app, Prompt::LensName, String::new()),
         Action::Select => workspace::toggle_selection(app),
         Action::Copy => workspace::copy(app),
