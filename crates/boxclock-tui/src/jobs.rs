@@ -25,7 +25,7 @@ use crossbeam_channel::Sender;
 use ratatui::crossterm::event::Event as Input;
 
 use crate::desk::DeskDone;
-use crate::workspace::Overlay;
+use crate::workspace::{Follow, Overlay};
 
 /// What the main loop waits for.
 pub enum Event {
@@ -367,11 +367,15 @@ impl Jobs {
 
     /// Follows files that grow: looks now and then, and reads the case again when something has changed. What is there stays
     /// on the screen until the new table is whole.
-    pub fn follow(&self, case: &Case, held: Arc<AtomicBool>) {
+    ///
+    /// It ends when what it gives is dropped.
+    pub fn follow(&self, case: &Case, held: bool) -> Follow {
         const EVERY: Duration = Duration::from_millis(250);
         let sender = self.sender.clone();
         let (paths, options) = (case.paths.clone(), case.options.clone());
         let mut known = fingerprint(&paths, &options);
+        let (held, ended) = (Arc::new(AtomicBool::new(held)), Arc::new(AtomicBool::new(false)));
+        let follow = Follow { held: Arc::clone(&held), behind: 0, ended: Arc::clone(&ended) };
         let len = |source: &Source| std::fs::metadata(&source.path).map_or(0, |data| data.len());
         if case.sources.iter().any(|source| len(source) != source.len_bytes) {
             // It has grown since the case was opened.
@@ -381,6 +385,9 @@ impl Jobs {
             let mut told = 0;
             loop {
                 std::thread::sleep(EVERY);
+                if ended.load(Ordering::Relaxed) {
+                    return;
+                }
                 let now = fingerprint(&paths, &options);
                 let behind = now.0.saturating_sub(known.0);
                 if now == known {
@@ -408,6 +415,7 @@ impl Jobs {
                 }
             }
         });
+        follow
     }
 
     /// Looks whether the sources cover the moment of the case, and runs the checks over its facts.

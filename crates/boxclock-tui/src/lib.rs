@@ -18,8 +18,6 @@ mod workspace;
 mod tests;
 
 use std::io;
-use std::sync::Arc;
-use std::sync::atomic::AtomicBool;
 use std::time::Instant;
 
 use boxclock_core::case::Case;
@@ -73,9 +71,7 @@ pub fn run(case: Case, follow: bool) -> Result<()> {
     });
     app.load();
     if follow {
-        let held = Arc::new(AtomicBool::new(false));
-        app.jobs.follow(&app.case, Arc::clone(&held));
-        app.workspace.follow = Some(workspace::Follow { held, behind: 0 });
+        app.workspace.follow = Some(app.jobs.follow(&app.case, false));
     }
     let mut frames = FrameTrace::from_environment();
     let ended = main_loop(&mut terminal, &mut app, &receiver, &mut frames).map_err(cannot);

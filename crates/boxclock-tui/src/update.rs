@@ -39,7 +39,9 @@ pub fn event(app: &mut App, event: Event) {
                 done(app, outcome);
             }
         }
-        Event::Grown(case, loaded) => workspace::grown(app, *case, loaded),
+        Event::Grown(case, loaded) if app.workspace.follow.is_some() => workspace::grown(app, *case, loaded),
+        // What was followed is not open any more.
+        Event::Grown(..) => {}
         Event::Behind(bytes) => {
             if let Some(follow) = &mut app.workspace.follow {
                 follow.behind = bytes;

@@ -160,6 +160,14 @@ pub struct Follow {
     pub held: Arc<AtomicBool>,
     /// Bytes that have come meanwhile.
     pub behind: u64,
+    /// Tells the thread that looks to end.
+    pub ended: Arc<AtomicBool>,
+}
+
+impl Drop for Follow {
+    fn drop(&mut self) {
+        self.ended.store(true, std::sync::atomic::Ordering::Relaxed);
+    }
 }
 
 /// The state.

@@ -366,24 +366,37 @@ impl<'o> Planner<'o> {
         Ok(())
     }
 
-    /// Connects to the remote hosts, one after the other since each may ask for a password, and lists their files at once.
+    /// Connects to the remote hosts and lists their files, all at once.
     fn remote(&mut self, addresses: &[(String, String)], work: &Work) -> Result<()> {
         let options = self.options;
-        let mut connected = Vec::new();
-        for (label, address) in addresses {
-            work.check()?;
+        let connect = |(label, address): &(String, String)| {
             let of_host = options.work_of(label, work);
-            match Remote::connect(address, options.ssh_config.as_deref(), options.may_ask, &of_host) {
+            Remote::connect(address, options.ssh_config.as_deref(), options.may_ask, &of_host)
+                // Whatever the client said because it was stopped, nothing of it is there.
+                .map_err(|error| of_host.stopped_alone().unwrap_or_else(|| error.to_string()))
+        };
+        // Where the client may ask at the terminal, one after the other; else a host that does not answer delays no other.
+        let answers: Vec<std::result::Result<Remote, String>> = if options.may_ask {
+            addresses.iter().take_while(|_| !work.is_cancelled()).map(connect).collect()
+        } else {
+            thread::scope(|scope| {
+                let asked: Vec<_> = addresses.iter().map(|address| scope.spawn(|| connect(address))).collect();
+                let broken = || Err("connecting broke off".to_owned());
+                asked.into_iter().map(|thread| thread.join().unwrap_or_else(|_| broken())).collect()
+            })
+        };
+        work.check()?;
+        let mut connected = Vec::new();
+        for ((label, address), answer) in addresses.iter().zip(answers) {
+            match answer {
                 Ok(remote) => connected.push((label.clone(), address.clone(), Arc::new(remote))),
-                Err(error) => {
+                Err(reason) => {
                     self.note_host(SealedHost {
                         label: label.clone(),
                         origin: Some(address.clone()),
                         clock_here: clock::to_rfc3339(options.now),
                         ..SealedHost::default()
                     });
-                    // Nothing of it is there, whatever the client said because it was stopped.
-                    let reason = of_host.stopped_alone().unwrap_or_else(|| error.to_string());
                     options.watch.stage(label, &Stage::Stopped(reason.clone()));
                     self.leave_out(label, vec![LeftOut { path: address.clone(), reason }]);
                 }

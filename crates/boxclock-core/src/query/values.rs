@@ -28,7 +28,11 @@ impl Values {
             for severity in &part.segment.severities {
                 levels[usize::from((*severity).min(24))] += 1;
             }
-            (actors, levels)
+            let mut codes: std::collections::HashMap<crate::code::Code, u64> = std::collections::HashMap::new();
+            for (_, code) in &part.segment.codes {
+                *codes.entry(*code).or_default() += 1;
+            }
+            (actors, levels, codes)
         });
         if work.is_cancelled() {
             return None;
@@ -37,7 +41,11 @@ impl Values {
         let mut components = vec![0_u64; table.components.len()];
         let mut of_sources = vec![0_u64; sources.len()];
         let mut levels = [0_u64; 25];
-        for (part, (actors, of_part)) in table.parts.iter().zip(counted) {
+        let mut codes: std::collections::BTreeMap<String, u64> = std::collections::BTreeMap::new();
+        for (part, (actors, of_part, of_codes)) in table.parts.iter().zip(counted) {
+            for (code, count) in of_codes {
+                *codes.entry(code.written()).or_default() += count;
+            }
             for (id, count) in part.actor_ids.iter().zip(actors) {
                 let actor = &table.actors[*id as usize];
                 hosts[actor.host as usize] += count;
@@ -63,6 +71,8 @@ impl Values {
             ("host", named(&table.hosts, hosts)),
             ("component", named(&table.components, components)),
             ("source", sorted(sources.iter().map(|source| source.name.clone()).zip(of_sources).collect())),
+            ("code", sorted(codes.into_iter().collect())),
+            ("pin", vec![("yes".to_owned(), 0), ("no".to_owned(), 0)]),
             ("format", sorted(formats.into_iter().map(|(name, count)| (name.to_owned(), count)).collect())),
         ];
         Some(Self { fields })
@@ -119,7 +129,8 @@ pub fn completions(text: &str, at: usize, values: &Values) -> Vec<Completion> {
         .map(|(value, count)| {
             let list = if done.is_empty() { value.clone() } else { format!("{done},{value}") };
             let text = format!("{}{}", &word[..value_at], quoted(&list));
-            Completion { from, text, about: format!("{count} events") }
+            let about = if *count == 0 { String::new() } else { format!("{count} events") };
+            Completion { from, text, about }
         })
         .collect()
 }

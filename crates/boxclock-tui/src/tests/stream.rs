@@ -306,9 +306,7 @@ fn pins_have_kinds_and_colours() {
 fn what_grows_is_followed_and_held() {
     let mut screen = night();
     let log = screen.folder.path().join("hosts/pump-ctl/app.log");
-    let held = std::sync::Arc::new(std::sync::atomic::AtomicBool::new(false));
-    screen.app.jobs.follow(&screen.app.case, std::sync::Arc::clone(&held));
-    screen.app.workspace.follow = Some(crate::workspace::Follow { held, behind: 0 });
+    screen.app.workspace.follow = Some(screen.app.jobs.follow(&screen.app.case, false));
     screen.keys("G");
     let append = |text: &str| {
         let mut file = std::fs::File::options().append(true).create(true).open(&log).unwrap();
@@ -327,6 +325,12 @@ fn what_grows_is_followed_and_held() {
     append("2026-04-12 03:00:01 INFO [main] dosing - and more\n");
     wait(&mut screen, &|loaded| loaded.table.len() == 64);
     assert_eq!(screen.chosen(), "heartbeat 0", "all others stay where they are");
+    // A clock that was corrected stays so.
+    screen.keys("d");
+    screen.keys("+1h\n");
+    append("2026-04-12 03:00:01 INFO [main] dosing - later\n");
+    wait(&mut screen, &|loaded| loaded.table.len() == 65);
+    assert_eq!(screen.app.loaded.drift_of_host("pump-ctl").add_ns, 3_600_000_000_000);
     // Held: it is counted, and comes when it is let through.
     screen.keys("H");
     append("2026-04-12 03:00:02 INFO [main] dosing - held back\n");
@@ -334,13 +338,13 @@ fn what_grows_is_followed_and_held() {
         screen.take_one();
     }
     assert!(screen.draw(160, 30).contains("held, 51 B behind"), "{}", screen.draw(160, 30));
-    assert_eq!(screen.app.loaded.table.len(), 64);
+    assert_eq!(screen.app.loaded.table.len(), 65);
     screen.keys("H");
-    wait(&mut screen, &|loaded| loaded.table.len() == 65);
+    wait(&mut screen, &|loaded| loaded.table.len() == 66);
     // Rotation: the file is renamed, a new one begins.
     std::fs::rename(&log, log.with_extension("log.1")).unwrap();
     append("2026-04-12 03:00:03 INFO [main] dosing - after rotation\n");
-    wait(&mut screen, &|loaded| loaded.table.len() == 66);
+    wait(&mut screen, &|loaded| loaded.table.len() == 67);
     // Truncation in place.
     std::fs::write(&log, "").unwrap();
     append("2026-04-12 03:00:04 INFO [main] dosing - emptied before\n");

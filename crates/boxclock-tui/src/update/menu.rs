@@ -95,8 +95,8 @@ pub(super) fn value_menu(app: &mut App) {
 pub(super) fn piece_menu(app: &mut App) {
     let text = app.filter_text.clone();
     let without = |range: &std::ops::Range<usize>| {
-        let left = format!("{} {}", &text[..range.start], &text[range.end..]);
-        left.split_whitespace().collect::<Vec<_>>().join(" ")
+        // Blanks inside of what stays are left alone.
+        format!("{} {}", text[..range.start].trim_end(), text[range.end..].trim_start()).trim().to_owned()
     };
     let items: Vec<(String, Choice)> = pieces(&text)
         .into_iter()

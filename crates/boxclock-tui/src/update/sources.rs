@@ -41,6 +41,7 @@ pub(super) fn set_zone(app: &mut App, source: &str, text: &str) -> Result<()> {
     case.options.choices.clone_from(&app.logbook.choices()?);
     app.case = Arc::new(case);
     app.jobs.zones(app.loaded.clone(), old, Arc::clone(&app.case.sources), members, app.drift.clone());
+    super::workspace::follow_again(app);
     app.undo.push(Undo::Choice(source.to_owned(), "zone", before));
     app.message = Some(format!("{source}: times without zone are read in {}", zone.name()));
     Ok(())
@@ -150,6 +151,7 @@ pub(super) fn reopened(app: &mut App, case: Result<Case>) {
     match case {
         Ok(case) => {
             app.replace(case);
+            super::workspace::follow_again(app);
             app.message = Some("the case was read again".into());
         }
         Err(error) => app.message = Some(error.to_string()),

@@ -293,6 +293,7 @@ pub(super) fn set_clock(app: &mut App, host: &str, drift: Drift) -> Result<()> {
         app.drift.insert(host.to_owned(), drift);
     }
     app.jobs.clocks(app.loaded.clone(), Arc::clone(&app.case.sources), app.drift.clone());
+    workspace::follow_again(app);
     let text = human::drift_text(drift);
     let none = drift.is_none();
     app.message =

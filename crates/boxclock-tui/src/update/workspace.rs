@@ -417,8 +417,23 @@ pub(super) fn toggle_hold(app: &mut App) {
     }
 }
 
+/// Follows with what has been chosen meanwhile: zones, formats, clocks.
+pub(super) fn follow_again(app: &mut App) {
+    let Some(follow) = &app.workspace.follow else { return };
+    let held = follow.held.load(Ordering::Relaxed);
+    let mut case = (*app.case).clone();
+    case.options.drift.clone_from(&app.drift);
+    match app.logbook.choices() {
+        Ok(choices) => case.options.choices = choices,
+        Err(error) => app.message = Some(error.to_string()),
+    }
+    app.workspace.follow = Some(app.jobs.follow(&case, held));
+}
+
 /// Takes the case as it has grown. Who stands at its end stays there; all others stay where they are.
 pub(super) fn grown(app: &mut App, case: boxclock_core::case::Case, loaded: boxclock_core::case::Loaded) {
+    // A clock may have been corrected while this was being read.
+    let loaded = if case.options.drift == app.drift { loaded } else { loaded.with_drift(&case.sources, &app.drift) };
     let at_end = app.cursor + 1 >= app.view_len();
     if at_end {
         app.anchor = None;
