@@ -34,9 +34,8 @@ impl RowSet {
         self.words.iter().map(|word| word.count_ones() as usize).sum()
     }
 
-    fn add_part(&mut self, first_row: u32, bits: &[bool]) {
-        for (index, chunk) in bits.chunks(64).enumerate() {
-            let packed = chunk.iter().enumerate().fold(0_u64, |word, (bit, set)| word | u64::from(*set) << bit);
+    fn add_part(&mut self, first_row: u32, words: &[u64]) {
+        for (index, packed) in words.iter().copied().enumerate().filter(|(_, packed)| *packed != 0) {
             let at = first_row as usize + index * 64;
             let shift = at % 64;
             self.words[at / 64] |= packed << shift;
@@ -47,6 +46,18 @@ impl RowSet {
             }
         }
     }
+}
+
+/// One bit for each truth, 64 to a word.
+fn packed(bits: &[bool]) -> Vec<u64> {
+    let word = |chunk: &[bool]| {
+        // Most words of most filters are empty: that is found out many at a time.
+        if chunk.iter().map(|bit| u32::from(*bit)).sum::<u32>() == 0 {
+            return 0;
+        }
+        chunk.iter().enumerate().fold(0_u64, |word, (bit, set)| word | u64::from(*set) << bit)
+    };
+    bits.chunks(64).map(word).collect()
 }
 
 impl Filter {
@@ -60,7 +71,7 @@ impl Filter {
             let part = &table.parts[index];
             let mut bits = vec![true; part.segment.len()];
             plan.narrow(&self.root, part, &mut bits);
-            bits
+            packed(&bits)
         });
         work.check()?;
         let mut rows = RowSet::with_rows(table.len());
@@ -78,7 +89,7 @@ pub fn problem_rows(table: &Table) -> RowSet {
         let columns = part.segment.severities.iter().zip(&part.segment.flags);
         let bits: Vec<bool> =
             columns.map(|(severity, flags)| *severity >= 17 || flags & (flag::SUSPECT | flag::DUMP) != 0).collect();
-        rows.add_part(part.first_row, &bits);
+        rows.add_part(part.first_row, &packed(&bits));
     }
     rows
 }
