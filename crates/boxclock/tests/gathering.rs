@@ -413,12 +413,13 @@ fn datagrams_that_the_system_loses_are_counted() {
     signal("-CONT");
     let lines =
         || std::fs::read_to_string(home.path("in/hosts/dose-gw/syslog-udp.log")).unwrap_or_default().lines().count();
-    let mut before = usize::MAX;
-    // What the buffer held is being fetched until nothing more comes.
+    let (mut before, mut quiet) = (usize::MAX, 0);
+    // What the buffer held is being fetched until nothing more comes, four looks in a row.
     wait_for("the buffer to be empty", || {
         std::thread::sleep(std::time::Duration::from_millis(300));
         let now = lines();
-        std::mem::replace(&mut before, now) == now && now > 0
+        quiet = if std::mem::replace(&mut before, now) == now && now > 0 { quiet + 1 } else { 0 };
+        quiet == 4
     });
     signal("-INT");
     let output = child.wait_with_output().unwrap();
