@@ -376,6 +376,14 @@ impl App {
         })
     }
 
+    /// Takes the look and the user's settings.
+    pub fn use_settings(&mut self, theme: Theme, settings: Settings) {
+        if let Some(zone) = &settings.zone {
+            self.zone = zone.clone();
+        }
+        (self.theme, self.settings) = (theme, settings);
+    }
+
     /// Starts to read the events.
     pub fn load(&mut self) {
         let case = Arc::clone(&self.case);

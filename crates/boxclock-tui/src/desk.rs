@@ -5,6 +5,7 @@
 use std::collections::HashMap;
 use std::path::PathBuf;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 
 use boxclock_core::case::{Case, Options};
@@ -184,7 +185,6 @@ pub struct Desk {
     watch: Watch,
     /// What capturing goes on with.
     captured: Option<PackOptions>,
-    next: u64,
 }
 
 impl Desk {
@@ -299,10 +299,11 @@ impl Desk {
         (doing, sender): (Doing, &Sender<Event>),
         job: impl FnOnce(&Work) -> DeskDone + Send + 'static,
     ) {
+        // What the desk of another case still says has another number.
+        static WORKS: AtomicU64 = AtomicU64::new(0);
         self.said.clear();
         self.made = None;
-        self.next += 1;
-        let (number, work) = (self.next, Work::default());
+        let (number, work) = (WORKS.fetch_add(1, Ordering::Relaxed), Work::default());
         let ended = Work::default();
         self.running = Some(Running { doing, work: work.clone(), started: Instant::now(), number, receiver: None });
         let (ticks, over, sender) = (sender.clone(), ended.clone(), sender.clone());

@@ -41,11 +41,7 @@ pub fn run(case: Case, follow: bool) -> Result<()> {
     let settings = Settings::load()?;
     keys::choose(&settings.keys);
     let mut app = App::open(case, sender.clone())?;
-    app.theme = theme::Theme::of(&settings);
-    if let Some(zone) = &settings.zone {
-        app.zone = zone.clone();
-    }
-    app.settings = settings;
+    app.use_settings(theme::Theme::of(&settings), settings);
     update::open_workspace(&mut app);
     if app.case.paths.is_empty() && app.case.options.hosts.is_empty() {
         // Nothing to look at yet: it begins with what happened.

@@ -72,9 +72,9 @@ pub(crate) fn open_next(app: &mut App, path: &PathBuf) {
                 let emptied = Story::FIELDS.iter().try_for_each(|(key, ..)| app.logbook.set_story(key, ""));
                 app.logbook_notice = emptied.err().map(|error| error.to_string());
             }
-            let theme = app.theme;
+            let (theme, settings) = (app.theme, std::mem::take(&mut app.settings));
             *app = next;
-            app.theme = theme;
+            app.use_settings(theme, settings);
             workspace::open(app);
             app.step = Step::Box;
             app.load();

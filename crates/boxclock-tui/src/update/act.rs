@@ -299,10 +299,8 @@ fn accept_drift(app: &mut App) {
         return;
     };
     let Some(one) = app.box_state.drift.get(*index).cloned() else { return };
-    let before = app.drift.get(&one.host).copied().unwrap_or_default();
-    match typing::set_clock(app, &one.host, one.add_ns.into()) {
-        Ok(()) => app.undo.push(Undo::Clock(one.host, before)),
-        Err(error) => app.message = Some(error.to_string()),
+    if let Err(error) = typing::correct_clock(app, &one.host, one.add_ns.into()) {
+        app.message = Some(error.to_string());
     }
 }
 

@@ -216,12 +216,7 @@ fn accept(app: &mut App, prompt: &Prompt, text: &str) {
         Prompt::Clock(host) => {
             let none = text.trim().is_empty() || text.trim() == "0";
             let parsed = if none { Ok(Drift::default()) } else { human::drift(text) };
-            parsed.and_then(|drift| {
-                let before = app.drift.get(host).copied().unwrap_or_default();
-                set_clock(app, host, drift)?;
-                app.undo.push(Undo::Clock(host.clone(), before));
-                Ok(())
-            })
+            parsed.and_then(|drift| correct_clock(app, host, drift))
         }
         Prompt::Zone(source) => sources::set_zone(app, source, text),
         Prompt::ReadAs(source) => sources::read_as(app, source, text),
@@ -281,6 +276,14 @@ fn set_note(app: &mut App, note: &str) -> Result<()> {
     app.undo.push(Undo::Unpin(source, offset, before));
     act::reload_logbook(app);
     app.message = Some("pinned; 9 shows all pins".into());
+    Ok(())
+}
+
+/// Corrects the clock of a host, and notes how to take that back.
+pub(super) fn correct_clock(app: &mut App, host: &str, drift: Drift) -> Result<()> {
+    let before = app.drift.get(host).copied().unwrap_or_default();
+    set_clock(app, host, drift)?;
+    app.undo.push(Undo::Clock(host.to_owned(), before));
     Ok(())
 }
 
