@@ -7,7 +7,7 @@ use std::sync::Arc;
 use serde::{Deserialize, Serialize};
 
 use crate::clock::{DateOrder, Drift, TimeKnown, Zone};
-use crate::code::Platform;
+use crate::code::{Code, Family, Platform};
 use crate::crash::DumpFormat;
 use crate::decode::Account;
 use crate::event::Table;
@@ -204,10 +204,41 @@ pub struct Choice {
     pub dates: Option<DateOrder>,
     /// The label of the host that it belongs to.
     pub host: Option<String>,
+    /// What its codes are, where recognition was wrong.
+    pub codes: Vec<CodeChoice>,
+}
+
+/// The family that a code of a source is, chosen by hand.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct CodeChoice {
+    /// The code as it was recognised.
+    pub code: Code,
+    /// The record that it stands in, by its offset in bytes; `None` for everywhere in the source.
+    pub offset: Option<u64>,
+    /// What it is.
+    pub family: Family,
+}
+
+impl CodeChoice {
+    /// What it is called in the logbook: `code win32 1722`, or `code win32 1722 at 4096` for one place.
+    pub fn what(code: Code, offset: Option<u64>) -> String {
+        let place = offset.map(|offset| format!(" at {offset}")).unwrap_or_default();
+        format!("code {} {}{place}", code.family.name(), code.number)
+    }
+
+    fn parse(what: &str, family: &str) -> Option<Self> {
+        let mut words = what.split(' ').skip(1);
+        let code = Code { family: Family::parse(words.next()?)?, number: words.next()?.parse().ok()? };
+        let offset = match words.next() {
+            Some(_) => Some(words.next()?.parse().ok()?),
+            None => None,
+        };
+        Some(Self { code, offset, family: Family::parse(family)? })
+    }
 }
 
 impl Choice {
-    /// Sets one part from text: `format`, `encoding`, `zone`, `host` or `dates`.
+    /// Sets one part from text: `format`, `encoding`, `zone`, `host`, `dates`, or what a code is ([`CodeChoice::what`]).
     ///
     /// # Errors
     /// When the value is none, with what would be.
@@ -216,6 +247,10 @@ impl Choice {
             "format" => self.format = Some(value.to_owned()),
             "zone" => self.zone = Some(Zone::parse(value)?),
             "host" => self.host = Some(value.to_owned()),
+            what if what.starts_with("code ") => {
+                let choice = CodeChoice::parse(what, value);
+                self.codes.push(choice.ok_or_else(|| Error::new(format!("no family of codes \"{value}\"")))?);
+            }
             "encoding" => {
                 let known = "utf-8, utf-16le, utf-16be, windows-1252 or iso-8859-1";
                 let encoding = Encoding::parse(value);
@@ -250,6 +285,8 @@ pub struct Options {
     pub boot: HashMap<String, i64>,
     /// Passwords to try on encrypted members of archives.
     pub passwords: Vec<String>,
+    /// Whether lines stay what they were logged as, even if they carry the code of a failure.
+    pub no_lift: bool,
 }
 
 impl Options {
@@ -268,6 +305,7 @@ impl Options {
             choice.zone = choice.zone.take().or(known.zone);
             choice.dates = choice.dates.or(known.dates);
             choice.host = choice.host.take().or(known.host);
+            choice.codes.extend(known.codes);
         }
         Ok(())
     }
@@ -322,6 +360,8 @@ pub struct Case {
     pub options: Options,
     /// The formats of the user and of the box.
     pub formats: Vec<&'static dyn LineFormat>,
+    /// How many codes the catalogues of the user and of the box have.
+    pub own_codes: usize,
 }
 
 impl Case {

@@ -1,13 +1,21 @@
 //! Codes: recognising them in text, and saying what they mean.
 //!
-//! [`scan()`] finds the places in a text that are codes; [`catalogue`] knows families, names and meanings. A code's
-//! identity is its family and number, so the different writings of one code (hexadecimal, signed, a name) are the
-//! same.
+//! [`scan()`] finds the places in a text that are codes; [`catalogue`] knows families, names and meanings, [`reading`]
+//! says what one code means, [`rank`] which of several families a number most likely belongs to, [`lookup`] answers what
+//! a person typed, and [`user`] adds the user's own catalogues. A code's identity is its family and number, so the
+//! different writings of one code (hexadecimal, signed, a name) are the same.
 
 pub mod catalogue;
+pub mod family;
+pub mod lookup;
+pub mod rank;
+pub mod reading;
 pub mod scan;
+pub mod user;
 
-pub use catalogue::{Entry, Family, Reading};
+pub use catalogue::{Entry, Outcome};
+pub use family::{Family, Form};
+pub use reading::Reading;
 pub use scan::{Found, Platform, scan};
 
 /// A code's identity.
@@ -15,18 +23,46 @@ pub use scan::{Found, Platform, scan};
 pub struct Code {
     /// Which list of numbers it belongs to.
     pub family: Family,
-    /// Its number; 32-bit codes are unsigned.
+    /// Its number; 32-bit codes are unsigned. For named families a fingerprint of the name.
     pub number: u32,
 }
 
 impl Code {
-    /// Its number as its family writes it: `0x80070005`, `1603`.
+    /// The code as its family writes it: `0x80070005`, `1603`, `42P01`, `ORA-00942`, `OOMKilled`.
     pub fn written(self) -> String {
-        if self.family.is_hex() { format!("0x{:08X}", self.number) } else { self.number.to_string() }
+        match self.family.form() {
+            Form::Decimal => self.number.to_string(),
+            Form::Hex => format!("0x{:08X}", self.number),
+            Form::State => family::state_text(self.number),
+            Form::Name => catalogue::entry(self).map_or_else(|| format!("{:08x}", self.number), |row| row.name.to_owned()),
+            Form::Worded => match self.family {
+                Family::Oracle => format!("ORA-{:05}", self.number),
+                Family::Db2 => format!("SQL{:04}N", self.number),
+                _ => user::written(self.number),
+            },
+        }
     }
 
-    /// What the catalogue says of it.
+    /// Its number for other programs; none where the family has only names.
+    pub fn number_out(self) -> Option<u32> {
+        (self.family.form() != Form::Name).then_some(self.number)
+    }
+
+    /// What the catalogues say of it.
     pub fn reading(self) -> Reading {
-        catalogue::read(self)
+        reading::read(self)
+    }
+
+    /// Whether it makes the line that carries it a problem, whatever level the line was logged with.
+    ///
+    /// Failures do, but for those that are part of healthy work: a page that is not there, a call to be repeated.
+    pub fn lifts(self) -> bool {
+        match self.family {
+            Family::Http | Family::Sip => (500..600).contains(&self.number),
+            // Name does not exist: mostly a search suffix. No such file, try again, interrupted, not a terminal.
+            Family::Dns if self.number == 3 => false,
+            family if family.is_errno() && matches!(self.number, 2 | 4 | 11 | 25 | 35) => false,
+            _ => reading::outcome(self) == Outcome::Failure,
+        }
     }
 }

@@ -14,7 +14,9 @@ use crate::code::Code;
 use crate::decode::Place;
 use crate::severity::Severity;
 
+mod carried;
 mod read;
+pub use carried::CodeRules;
 pub use read::RecordReader;
 
 /// The time of an event that has none.
@@ -230,6 +232,8 @@ pub struct Table {
     pub source_drift: Arc<Vec<Option<Drift>>>,
     /// For each source: the number of the log that it is a generation of.
     pub logs: Arc<Vec<u32>>,
+    /// What was decided about codes.
+    pub code_rules: Arc<CodeRules>,
 }
 
 impl Table {
@@ -434,9 +438,11 @@ impl<'a> EventRef<'a> {
         &self.table.components[self.actor().component as usize]
     }
 
-    /// Its codes.
+    /// Its codes, each of the family that it was recognised as or that a person chose.
     pub fn codes(&self) -> impl Iterator<Item = Code> + 'a {
-        self.part.segment.codes_of(self.index).iter().map(|(_, code)| *code)
+        let EventRef { table, part, index, row } = *self;
+        let codes = part.segment.codes_of(index).iter();
+        codes.map(move |(_, code)| table.code_of(part.segment.source, row, *code))
     }
 
     /// Whether its time disagrees with the order of its file.
@@ -444,9 +450,12 @@ impl<'a> EventRef<'a> {
         self.table.disordered.binary_search(&self.row.0).is_ok()
     }
 
-    /// Whether it is a problem: error or worse, a crash, or bad-looking text in a source without severities.
+    /// Whether it is a problem: error or worse, a crash, bad-looking text in a source without severities, or a line logged as
+    /// information that carries the code of a failure.
     pub fn is_problem(&self) -> bool {
-        self.severity().is_problem() || self.flags() & (flag::SUSPECT | flag::DUMP) != 0
+        self.severity().is_problem()
+            || self.flags() & (flag::SUSPECT | flag::DUMP) != 0
+            || self.lifted_by().is_some()
     }
 }
 

@@ -165,14 +165,19 @@ enum CopyError {
 /// The path of a member, if it is one that may be unpacked: below `hosts/`, without steps upward.
 fn safe_path(name: &str) -> Option<PathBuf> {
     let good = |part: &str| !part.is_empty() && part != "." && part != ".." && !part.contains('\0');
-    ((name.starts_with("hosts/") || is_own_format(name)) && name.split('/').all(good))
+    ((name.starts_with("hosts/") || is_own_file(name)) && name.split('/').all(good))
         .then(|| name.split('/').collect())
 }
 
-/// Whether a member is a format of the user's own that travels with the box: `formats/NAME.toml`.
-fn is_own_format(name: &str) -> bool {
-    let is_toml = |file: &str| Path::new(file).extension().is_some_and(|extension| extension == "toml");
-    name.strip_prefix("formats/").is_some_and(|file| is_toml(file) && !file.contains('/'))
+/// Whether a member is a format or a catalogue of the user's own that travels with the box: `formats/NAME.toml`,
+/// `codes/NAME.toml` or `codes/NAME.csv`.
+fn is_own_file(name: &str) -> bool {
+    let is = |file: &str, kind: &str| Path::new(file).extension().is_some_and(|extension| extension == kind);
+    match name.split_once('/') {
+        Some(("formats", file)) => is(file, "toml") && !file.contains('/'),
+        Some(("codes", file)) => (is(file, "toml") || is(file, "csv")) && !file.contains('/'),
+        _ => false,
+    }
 }
 
 #[cfg(test)]

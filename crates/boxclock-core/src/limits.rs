@@ -84,3 +84,18 @@ pub const FILTER_DEPTH: usize = 100;
 
 /// Bytes that one regular expression of a filter may compile to.
 pub const REGEX_BYTES: usize = 10 << 20;
+
+/// Files with codes of the user's own that are read.
+pub const USER_CATALOGUES: usize = 200;
+
+/// Rows of the user's catalogues.
+pub const USER_CODES: usize = 100_000;
+
+/// Letters before the hyphen of a user's code.
+pub const USER_PREFIX: usize = 12;
+
+/// Letters of one text in a user's catalogue.
+pub const USER_TEXT: usize = 2000;
+
+/// Bytes of one of the user's catalogues.
+pub const USER_CATALOGUE_BYTES: u64 = 16 << 20;

@@ -33,7 +33,7 @@ use crate::text::SourceFile;
 use crate::{limits, platform};
 
 /// Changes when segments are built differently from the same records.
-const VERSION: u32 = 1;
+const VERSION: u32 = 2;
 
 /// What a segment is besides its columns.
 #[derive(Serialize, Deserialize)]
@@ -99,7 +99,7 @@ impl Key {
         // Years and dates of a generation come from the younger ones.
         let younger: Vec<(u64, i64)> = younger.iter().map(|source| (source.len_bytes, source.modified)).collect();
         let reading = format!(
-            "{VERSION} {name} {version} {hint} {columns:?} {:?} {} {:?} {} {:?} {:?} {:?} {} {younger:?}",
+            "{VERSION} {name} {version} {hint} {columns:?} {:?} {} {:?} {} {:?} {:?} {:?} {} {younger:?} {}",
             source.encoding,
             source.mark_bytes,
             source.line_end,
@@ -108,6 +108,7 @@ impl Key {
             source.platform,
             source.header,
             source.len_bytes - source.stop,
+            crate::code::user::fingerprint(),
         );
         Some(Self {
             reading,

@@ -11,6 +11,7 @@ use super::look::{self, Known, look, platforms_by_host};
 use super::{Case, Document, LeftOut, Options, Reader, Source, Trouble, boot, cannot_read, generations};
 use crate::clock::Zone;
 use crate::decode::{self, Decoded, Text};
+use crate::code::user::{self, Catalogues};
 use crate::format::LineFormat;
 use crate::gather::recipe::{Class, Recipes};
 use crate::gather::{self, OpenBox};
@@ -130,7 +131,7 @@ pub(super) fn open(paths: &[PathBuf], options: Options, work: &Work) -> Result<C
     let mut left_out = Vec::new();
     let mut candidates = Vec::new();
     let mut seal = None;
-    let mut box_formats = Vec::new();
+    let (mut box_formats, mut code_folders) = (Vec::new(), Vec::new());
     let mut story = Story::default();
     let mut name = None;
     let mut zone = options.zone.clone();
@@ -140,6 +141,7 @@ pub(super) fn open(paths: &[PathBuf], options: Options, work: &Work) -> Result<C
             let opened: OpenBox = gather::unpack(path, work)?;
             left_out.extend(opened.left_out);
             box_formats.push(opened.formats);
+            code_folders.push(opened.codes);
             zone = zone.or_else(|| opened.seal.zone.as_deref().and_then(|text| Zone::parse(text).ok()));
             for (file, host, class) in opened.files {
                 let zone = opened.seal.host_zone(&host);
@@ -155,6 +157,7 @@ pub(super) fn open(paths: &[PathBuf], options: Options, work: &Work) -> Result<C
     }
     let (formats, wrong) = own_formats(paths, box_formats);
     left_out.extend(wrong.into_iter().map(|(path, reason)| LeftOut { path, reason }));
+    let own_codes = own_codes(paths, &code_folders, &mut left_out);
     let case_zone = zone.unwrap_or_else(Zone::utc);
     let known = Known { case_zone: &case_zone, options: &options, formats: &formats };
     let documents = take_documents(&mut candidates);
@@ -172,6 +175,7 @@ pub(super) fn open(paths: &[PathBuf], options: Options, work: &Work) -> Result<C
         logbook_path: logbook_path(paths, &options),
         options,
         formats,
+        own_codes,
     })
 }
 
@@ -192,7 +196,21 @@ pub(super) fn of_files(
     let sources = Arc::new(sources_of(candidates.collect(), &known, &mut left_out, work)?);
     let (paths, name, seal, story) = (Vec::new(), String::new(), None, Story::default());
     let documents = Arc::default();
-    Ok(Case { paths, name, sources, documents, left_out, seal, story, zone, logbook_path: None, options, formats })
+    let own_codes = 0;
+    Ok(Case {
+        paths,
+        name,
+        sources,
+        documents,
+        left_out,
+        seal,
+        story,
+        zone,
+        logbook_path: None,
+        options,
+        formats,
+        own_codes,
+    })
 }
 
 /// Takes out what is no log: settings and facts.
@@ -272,6 +290,52 @@ fn own_formats(paths: &[PathBuf], of_boxes: Vec<PathBuf>) -> (Vec<&'static dyn L
         wrong.extend(mistakes);
     }
     (formats, wrong)
+}
+
+/// Makes the catalogues of the user, of boxes, and of the folder `codes` of an unpacked box the ones that readings use.
+/// Gives how many codes they have; what is wrong in them is left out and named.
+fn own_codes(paths: &[PathBuf], of_boxes: &[PathBuf], left_out: &mut Vec<LeftOut>) -> usize {
+    let mut folders: Vec<PathBuf> = platform::config_dir().into_iter().map(|folder| folder.join("codes")).collect();
+    folders.extend(of_boxes.iter().cloned());
+    folders.extend(paths.iter().filter(|path| path.join("hosts").is_dir()).map(|path| path.join("codes")));
+    let mut files = Vec::new();
+    for folder in folders.iter().filter(|folder| folder.is_dir()) {
+        // What cannot be listed is a folder without catalogues, and named as such.
+        let listed = std::fs::read_dir(folder).and_then(|entries| entries.map(|entry| Ok(entry?.path())).collect());
+        let mut listed: Vec<PathBuf> = match listed {
+            Ok(listed) => listed,
+            Err(error) => {
+                left_out.push(LeftOut { path: folder.display().to_string(), reason: error.to_string() });
+                continue;
+            }
+        };
+        listed.sort();
+        for path in listed {
+            let known = path.extension().is_some_and(|kind| kind.eq_ignore_ascii_case("toml") || kind.eq_ignore_ascii_case("csv"));
+            if !known {
+                continue;
+            }
+            let name = path.display().to_string();
+            let size = std::fs::metadata(&path).map_or(0, |data| data.len());
+            if size > limits::USER_CATALOGUE_BYTES {
+                let reason = format!("a catalogue of codes of {size} bytes: at most {} are read", limits::USER_CATALOGUE_BYTES);
+                left_out.push(LeftOut { path: name, reason });
+                continue;
+            }
+            match std::fs::read(&path) {
+                Ok(bytes) => files.push((name, bytes)),
+                Err(error) => left_out.push(LeftOut { path: name, reason: error.to_string() }),
+            }
+        }
+    }
+    let catalogues = Catalogues::read(&files);
+    left_out.extend(catalogues.mistakes.iter().map(|mistake| LeftOut {
+        path: mistake.file.clone(),
+        reason: format!("line {}, column {}: {}", mistake.line, mistake.column, mistake.text),
+    }));
+    let count = catalogues.len();
+    user::install(catalogues);
+    count
 }
 
 /// Replaces containers by what they hold.

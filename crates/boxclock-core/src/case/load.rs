@@ -9,10 +9,10 @@ use rustc_hash::FxHashMap;
 use super::chunk::{self, Chunk};
 use super::index::{self, Key};
 use super::schedule::{Focus, Job, Queue};
-use super::{Case, Loaded, Reader, Source, SourceReport, Trouble, finish};
+use super::{Case, CodeChoice, Loaded, Options, Reader, Source, SourceReport, Trouble, finish};
 use crate::clock::{Drift, TimeKnown};
 use crate::code::Code;
-use crate::event::{Actor, Column, Columns, EventRef, NO_TIME, Names, Part, Row, Segment, Table, TableActor, flag};
+use crate::event::{Actor, CodeRules, Column, Columns, EventRef, NO_TIME, Names, Part, Row, Segment, Table, TableActor, flag};
 use crate::severity::Severity;
 use crate::text::SourceFile;
 use crate::work::{Work, parallel, workers};
@@ -27,7 +27,7 @@ const FIRST_VIEW: Duration = Duration::from_millis(60);
 /// Reads the events of a case.
 pub struct Loader {
     sources: Arc<Vec<Source>>,
-    drift: HashMap<String, Drift>,
+    options: Options,
     jobs: Vec<Job>,
     focus: Focus,
     /// For each source: its pieces, in file order.
@@ -65,7 +65,7 @@ impl Loader {
         let sources = Arc::clone(&case.sources);
         Self {
             sources,
-            drift: case.options.drift.clone(),
+            options: case.options.clone(),
             jobs: Vec::new(),
             focus: Focus::default(),
             slots: Vec::new(),
@@ -92,7 +92,7 @@ impl Loader {
         });
         let mut reports: Vec<SourceReport> = reports.collect();
         let mut ready = vec![false; sources.len()];
-        let name = order_name(&sources, &keys, &self.drift);
+        let name = order_name(&sources, &keys, &self.options.drift);
         let mut order = None;
         // The order is read beside the segments: it can only fit if all of these fit.
         let indexed = std::thread::scope(|scope| {
@@ -235,7 +235,7 @@ impl Loader {
             index::save(&self.sources[index], key, &segments, &self.reports[index]).is_ok()
         });
         let large = loaded.table.len() > ORDER_MIN_EVENTS;
-        let name = order_name(&self.sources, &self.keys, &self.drift);
+        let name = order_name(&self.sources, &self.keys, &self.options.drift);
         if let Some(name) = name.filter(|_| large && done.iter().all(|done| *done))
             && !index::has_order(&name)
         {
@@ -352,7 +352,8 @@ impl Loader {
             logs: Arc::new(logs_of(&self.sources)),
             ..Table::default()
         };
-        set_clocks(&mut table, &self.sources, &self.drift);
+        set_clocks(&mut table, &self.sources, &self.options.drift);
+        table.code_rules = Arc::new(code_rules(&table, &self.sources, &self.options));
         let indexed = |index: usize| self.ready[index] || !index::is_kept(&self.sources[index]);
         let whole = complete && (0..self.sources.len()).all(indexed);
         match &self.order {
@@ -377,6 +378,30 @@ fn set_clocks(table: &mut Table, sources: &[Source], drift: &HashMap<String, Dri
     let of = |name: &String| drift.get(name).copied();
     table.drift = Arc::new(table.hosts.iter().map(|host| of(host).unwrap_or_default()).collect());
     table.source_drift = Arc::new(sources.iter().map(|source| of(&source.name)).collect());
+}
+
+/// What people decided about codes, by the numbers of the table.
+fn code_rules(table: &Table, sources: &[Source], options: &Options) -> CodeRules {
+    let mut rules = CodeRules { lift: !options.no_lift, ..CodeRules::default() };
+    // A trace of system calls is full of calls that fail, and nobody minds.
+    rules.quiet = sources.iter().map(|source| source.reader.name() == "syscall-trace").collect();
+    for (index, source) in sources.iter().enumerate() {
+        let Some(choice) = options.choices.get(&source.name) else { continue };
+        for CodeChoice { code, offset, family } in &choice.codes {
+            let row = |offset: u64| {
+                table.rows_of(index).find(|row| table.event(*row).offset() == offset)
+            };
+            match offset {
+                None => _ = rules.by_source.insert((index as u32, *code), *family),
+                Some(offset) => {
+                    if let Some(row) = row(*offset) {
+                        rules.by_row.insert((row.0, *code), *family);
+                    }
+                }
+            }
+        }
+    }
+    rules
 }
 
 fn put_in_order(table: &mut Table) {

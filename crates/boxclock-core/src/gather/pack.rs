@@ -437,14 +437,17 @@ fn facts_of_hosts(
     Ok(())
 }
 
-/// The formats of the user: without them others would read the logs in the box worse.
+/// The formats and catalogues of codes of the user: without them others would read the logs in the box worse.
 fn own_files() -> Vec<(PathBuf, String)> {
-    let folder = platform::config_dir().map(|folder| folder.join("formats")).filter(|folder| folder.is_dir());
-    // What cannot be listed is named when the formats are used.
-    let files = folder.and_then(|folder| find_files(&folder, &mut Vec::new()).ok()).unwrap_or_default();
-    let own = files.into_iter().filter_map(|file| {
-        let member = format!("formats/{}", file.path.file_name()?.to_str()?);
-        super::is_own_format(&member).then_some((file.path, member))
-    });
-    own.collect()
+    let mut own = Vec::new();
+    for kind in ["formats", "codes"] {
+        let folder = platform::config_dir().map(|folder| folder.join(kind)).filter(|folder| folder.is_dir());
+        // What cannot be listed is named when it is used.
+        let files = folder.and_then(|folder| find_files(&folder, &mut Vec::new()).ok()).unwrap_or_default();
+        own.extend(files.into_iter().filter_map(|file| {
+            let member = format!("{kind}/{}", file.path.file_name()?.to_str()?);
+            super::is_own_file(&member).then_some((file.path, member))
+        }));
+    }
+    own
 }

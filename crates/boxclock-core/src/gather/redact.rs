@@ -323,7 +323,7 @@ pub fn hand_on(options: &HandOn, rules: &[Rule], key: [u8; 32], work: &Work) -> 
     if let Some(into) = &options.into {
         free_name(into)?;
     }
-    let OpenBox { mut seal, story, files, left_out, formats } = unpack(&options.from, work)?;
+    let OpenBox { mut seal, story, files, left_out, formats: _, codes: _, folder: unpacked } = unpack(&options.from, work)?;
     // What could not be gathered stands in the seal, at the end of this list; anything before is damage.
     if let Some(damaged) = left_out.first().filter(|_| left_out.len() > seal.unreadable.len()) {
         return Err(Error::new(format!("{}: {}: a damaged box is not handed on", damaged.path, damaged.reason)));
@@ -382,8 +382,8 @@ pub fn hand_on(options: &HandOn, rules: &[Rule], key: [u8; 32], work: &Work) -> 
         }
     }
     handed.files = kept.len();
-    for format in seal.files.iter().filter(|file| super::is_own_format(&file.path)) {
-        let path = formats.join(format.path.trim_start_matches("formats/"));
+    for format in seal.files.iter().filter(|file| super::is_own_file(&file.path)) {
+        let path = unpacked.join(&format.path);
         let Some(writer) = &mut writer else { continue };
         let mut text = platform::open_regular(&path).map_err(|error| Error::at(&path, "cannot read", error))?;
         let added = writer.add(&format.path, &mut text, (false, u64::MAX), work)?;

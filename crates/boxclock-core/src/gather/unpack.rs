@@ -8,7 +8,7 @@ use sha2::{Digest, Sha256};
 use super::recipe::Class;
 use super::{
     Archive, CopyError, Error, FileFound, LeftOut, Result, STORY_NAME, Seal, Story, Work, copy_hashed, hex,
-    is_own_format, open_zip, read_member, read_seal, safe_path,
+    is_own_file, open_zip, read_member, read_seal, safe_path,
 };
 use crate::clock::scan;
 use crate::{limits, platform};
@@ -24,6 +24,10 @@ pub struct OpenBox {
     pub files: Vec<(FileFound, String, Option<Class>)>,
     /// The folder of the formats that travel with it.
     pub formats: PathBuf,
+    /// Where it was unpacked.
+    pub folder: PathBuf,
+    /// The folder of the catalogues of codes that travel with it.
+    pub codes: PathBuf,
     /// What is not read, or is read although it has changed.
     pub left_out: Vec<LeftOut>,
 }
@@ -50,7 +54,7 @@ pub fn unpack(path: &Path, work: &Work) -> Result<OpenBox> {
     } else {
         extract_all(&mut archive, &seal, &target, &mut left_out, work)?;
     }
-    let files = seal.files.iter().filter(|file| !is_own_format(&file.path)).filter_map(|file| {
+    let files = seal.files.iter().filter(|file| !is_own_file(&file.path)).filter_map(|file| {
         let unpacked = target.join(safe_path(&file.path)?);
         let data = std::fs::metadata(&unpacked).ok()?;
         let modified = scan::iso(file.modified.as_bytes()).and_then(|(civil, _)| civil.to_ns()).unwrap_or(0);
@@ -63,7 +67,7 @@ pub fn unpack(path: &Path, work: &Work) -> Result<OpenBox> {
         reason: format!("could not be gathered: {}", missing.reason),
     });
     left_out.extend(unreadable);
-    Ok(OpenBox { seal, story, files, formats: target.join("formats"), left_out })
+    Ok(OpenBox { seal, story, files, formats: target.join("formats"), codes: target.join("codes"), folder: target, left_out })
 }
 
 /// One folder of the cache for each state of each box.

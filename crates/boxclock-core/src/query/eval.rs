@@ -87,8 +87,11 @@ pub fn problem_rows(table: &Table) -> RowSet {
     let mut rows = RowSet::with_rows(table.len());
     for part in &table.parts {
         let columns = part.segment.severities.iter().zip(&part.segment.flags);
-        let bits: Vec<bool> =
+        let mut bits: Vec<bool> =
             columns.map(|(severity, flags)| *severity >= 17 || flags & (flag::SUSPECT | flag::DUMP) != 0).collect();
+        for event in table.lifted(part) {
+            bits[usize::from(event)] = true;
+        }
         rows.add_part(part.first_row, &packed(&bits));
     }
     rows
@@ -165,7 +168,9 @@ impl Plan<'_> {
             Leaf::Code(codes) => {
                 let mut passed = vec![false; bits.len()];
                 for (event, code) in &part.segment.codes {
-                    passed[usize::from(*event)] |= codes.contains(code);
+                    let row = Row(part.first_row + u32::from(*event));
+                    let code = self.table.code_of(part.segment.source, row, *code);
+                    passed[usize::from(*event)] |= codes.contains(&code);
                 }
                 bits.iter_mut().zip(passed).for_each(|(bit, passed)| *bit &= passed);
             }

@@ -6,7 +6,7 @@ use super::lex::{Kind, Token, tokens};
 use super::{Expr, FIELDS, FilterError, Leaf, Names, TimeTest};
 use crate::clock::human::{self, Typed};
 use crate::clock::{DAY, Zone};
-use crate::code::catalogue;
+use crate::code::{Form, Platform, lookup};
 use crate::limits;
 use crate::severity::Severity;
 
@@ -287,7 +287,7 @@ fn patterns(value: &Token, items: &[&str]) -> Parsed<Vec<u64>> {
 fn codes(value: &Token, items: &[&str]) -> Parsed<Vec<crate::code::Code>> {
     let mut codes = Vec::new();
     for item in items {
-        let Some(readings) = catalogue::look_up(item) else {
+        let Ok(readings) = lookup::look_up(item, Platform::Unknown) else {
             return Err(error(
                 value,
                 format!("\"{item}\" is not a code: write for example 0x80070005, -2147024891, 1603 or ENOSPC"),
@@ -295,11 +295,12 @@ fn codes(value: &Token, items: &[&str]) -> Parsed<Vec<crate::code::Code>> {
         };
         // Any family: the reader of a filter does not know which one the log meant.
         let number = readings.first().map_or(0, |reading| reading.code.number);
-        let named = catalogue::by_name(item.to_ascii_uppercase().as_bytes()).is_some();
-        if named {
-            codes.extend(readings.iter().map(|reading| reading.code));
-        } else {
-            codes.extend(crate::code::Family::ALL.map(|family| crate::code::Code { family, number }));
+        codes.extend(readings.iter().map(|reading| reading.code));
+        let is_number = item.strip_prefix("0x").unwrap_or(item).bytes().any(|byte| byte.is_ascii_digit())
+            && readings.iter().all(|reading| !matches!(reading.code.family.form(), Form::Name | Form::Worded));
+        if is_number && readings.iter().all(|reading| reading.name.is_none_or(|name| !name.eq_ignore_ascii_case(item))) {
+            let families = crate::code::Family::ALL.into_iter().filter(|family| family.form() != Form::Name);
+            codes.extend(families.map(|family| crate::code::Code { family, number }));
         }
     }
     Ok(codes)

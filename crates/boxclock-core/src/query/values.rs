@@ -29,8 +29,9 @@ impl Values {
                 levels[usize::from((*severity).min(24))] += 1;
             }
             let mut codes: std::collections::HashMap<crate::code::Code, u64> = std::collections::HashMap::new();
-            for (_, code) in &part.segment.codes {
-                *codes.entry(*code).or_default() += 1;
+            for (event, code) in &part.segment.codes {
+                let row = crate::event::Row(part.first_row + u32::from(*event));
+                *codes.entry(table.code_of(part.segment.source, row, *code)).or_default() += 1;
             }
             (actors, levels, codes)
         });

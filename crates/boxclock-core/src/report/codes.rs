@@ -27,7 +27,7 @@ pub struct CodeCount {
 /// A code, as `codes --as jsonl` prints it.
 #[derive(Serialize)]
 struct CodeLine<'a> {
-    number: u32,
+    number: Option<u32>,
     family: &'static str,
     name: Option<&'static str>,
     failure: bool,
@@ -76,7 +76,7 @@ pub fn codes(loaded: &Loaded) -> Vec<CodeCount> {
         }
     }
     let mut codes: Vec<CodeCount> = found.into_values().map(|(code, _)| code).collect();
-    codes.sort_by_key(|code| (!code.code.reading().failure, std::cmp::Reverse(code.count)));
+    codes.sort_by_key(|code| (code.code.reading().outcome, std::cmp::Reverse(code.count)));
     codes
 }
 
@@ -85,10 +85,10 @@ impl CodeCount {
     pub fn json(&self) -> String {
         let reading = self.code.reading();
         let line = CodeLine {
-            number: self.code.number,
+            number: self.code.number_out(),
             family: self.code.family.name(),
             name: reading.name,
-            failure: reading.failure,
+            failure: reading.is_failure(),
             count: self.count,
             first: self.span.map(|(first, _)| to_rfc3339(first)),
             last: self.span.map(|(_, last)| to_rfc3339(last)),

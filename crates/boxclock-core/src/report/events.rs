@@ -55,7 +55,7 @@ impl Form {
 #[derive(Serialize)]
 struct CodeOut {
     text: String,
-    number: u32,
+    number: Option<u32>,
     family: &'static str,
     name: Option<&'static str>,
     failure: bool,
@@ -103,7 +103,13 @@ pub fn codes_in(text: &str, detected: Detected, platform: Platform) -> Vec<Found
 
 fn code_out(text: String, code: code::Code) -> CodeOut {
     let reading = code.reading();
-    CodeOut { text, number: code.number, family: code.family.name(), name: reading.name, failure: reading.failure }
+    CodeOut {
+        text,
+        number: code.number_out(),
+        family: code.family.name(),
+        name: reading.name,
+        failure: reading.is_failure(),
+    }
 }
 
 fn some(text: &str) -> Option<&str> {

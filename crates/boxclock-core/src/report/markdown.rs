@@ -112,7 +112,7 @@ fn clocks(report: &Report<'_>, text: &mut String) {
 
 fn code_table(report: &Report<'_>, text: &mut String) {
     let codes = codes::codes(report.loaded);
-    let failures: Vec<_> = codes.iter().filter(|code| code.code.reading().failure).collect();
+    let failures: Vec<_> = codes.iter().filter(|code| code.code.reading().is_failure()).collect();
     if failures.is_empty() {
         return;
     }

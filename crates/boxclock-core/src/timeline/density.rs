@@ -125,7 +125,8 @@ pub fn density_by(table: &Table, lanes: &Lanes, (from, to): (i64, i64), slices: 
                 .collect();
             let columns =
                 segment.times.iter().zip(&segment.actor_ids).zip(segment.severities.iter().zip(&segment.flags));
-            for ((time, actor), (severity, flags)) in columns {
+            let lifted = table.lifted(part);
+            for (index, ((time, actor), (severity, flags))) in columns.enumerate() {
                 let (lane, drift) = place[usize::from(*actor)];
                 let time = drift.correct(*time);
                 if time < from || time > to || time == NO_TIME {
@@ -134,7 +135,9 @@ pub fn density_by(table: &Table, lanes: &Lanes, (from, to): (i64, i64), slices: 
                 let slice = (((time - from) as f64 * scale) as usize).min(slices - 1);
                 let cell = &mut counted[lane + slice];
                 cell.count += 1;
-                let severity = if flags & flag::SUSPECT != 0 { (*severity).max(Severity::WARN.0) } else { *severity };
+                let bad = flags & flag::SUSPECT != 0
+                    || (flags & flag::HAS_CODE != 0 && lifted.binary_search(&(index as u16)).is_ok());
+                let severity = if bad { (*severity).max(Severity::WARN.0) } else { *severity };
                 cell.worst = cell.worst.max(severity);
                 cell.dumps += u32::from(flags & flag::DUMP != 0);
             }

@@ -19,7 +19,7 @@ fn codes_on_any_system() {
         ("Error 0x80070005: access", "0x80070005=hresult:2147942405"),
         ("hr=-2147024891", "-2147024891=hresult:2147942405"),
         ("exception 0xC0000005 at 00007ff6a1b2c3d4", "0xC0000005=ntstatus:3221225477"),
-        ("MainEngineThread is returning 1603", ""),
+        ("MainEngineThread is returning 1603", "1603=win32:1603"),
         ("installer exit code 1603", "1603=win32:1603"),
         ("write: ENOSPC", "ENOSPC=errno:28"),
         ("open failed: errno 13", "13=errno:13"),

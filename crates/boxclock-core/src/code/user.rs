@@ -1,0 +1,183 @@
+//! The user's own catalogues: TOML or CSV files with codes that no platform's header knows.
+//!
+//! ```toml
+//! [[code]]
+//! pattern = "TW-#####"      # each # one digit; or a whole code such as "TW-00417"; or: number = 1042
+//! meaning = "A frame was refused by the gateway."
+//! causes = "An old driver of the bridge."
+//! next = "Compare the versions of driver and console."
+//! level = "failure"         # or success, restart
+//! like = "win32 5"          # takes what is not said here from another code
+//! ```
+//!
+//! A CSV has the same words in its first line. There is one set of catalogues at a time, that of the case that is open:
+//! codes are asked for at every place of the program, and so this is the one thing here that is global. The texts of a
+//! set live as long as the program: they are few, and read once for each case that is opened.
+
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, PoisonError, RwLock};
+
+use rustc_hash::FxHashMap;
+
+use super::{Code, Entry, Family};
+use crate::limits;
+
+mod file;
+pub use file::Mistake;
+
+/// Where a prefix with so many digits is known.
+#[derive(Clone, Debug, PartialEq, Eq)]
+struct Shape {
+    /// What stands before the hyphen: `TW`.
+    prefix: String,
+    /// How many digits stand behind it.
+    digits: usize,
+}
+
+/// A set of catalogues.
+#[derive(Debug, Default)]
+pub struct Catalogues {
+    rows: Vec<(Entry, &'static str)>,
+    by_code: FxHashMap<Code, usize>,
+    /// By place in `shapes`: the row for every code of that shape.
+    by_shape: FxHashMap<usize, usize>,
+    shapes: Vec<Shape>,
+    /// What was wrong in the files; the rows that it was wrong with are left out.
+    pub mistakes: Vec<Mistake>,
+}
+
+/// Bits of a code's number that hold its digits; the others say which shape, from 1.
+const DIGIT_BITS: u32 = 24;
+
+impl Catalogues {
+    /// Reads files: the names to call them by, and their bytes. The first row of a code wins.
+    pub fn read(files: &[(String, Vec<u8>)]) -> Self {
+        let mut catalogues = Self::default();
+        let mut rows = Vec::new();
+        for (name, bytes) in files.iter().take(limits::USER_CATALOGUES) {
+            file::read(name, bytes, &mut rows, &mut catalogues.mistakes);
+        }
+        rows.truncate(limits::USER_CODES);
+        file::resolve(rows, &mut catalogues);
+        catalogues
+    }
+
+    /// Number of rows.
+    pub fn len(&self) -> usize {
+        self.rows.len()
+    }
+
+    /// Whether there are no rows.
+    pub fn is_empty(&self) -> bool {
+        self.rows.is_empty()
+    }
+
+    fn index(&self, code: Code) -> Option<usize> {
+        let shape = || {
+            let place = (code.number >> DIGIT_BITS).checked_sub(1).filter(|_| code.family == Family::User)?;
+            self.by_shape.get(&(place as usize))
+        };
+        self.by_code.get(&code).or_else(shape).copied()
+    }
+
+    /// The row of a code.
+    pub fn entry(&self, code: Code) -> Option<Entry> {
+        self.index(code).and_then(|index| self.rows.get(index)).map(|(row, _)| Entry { code, ..*row })
+    }
+
+    /// The code of the shape `TW-00417` that a text begins with, and its length.
+    pub fn shaped(&self, text: &[u8]) -> Option<(Code, usize)> {
+        let hyphen = text.iter().take(limits::USER_PREFIX + 1).position(|byte| *byte == b'-')?;
+        let digits = text[hyphen + 1..].iter().take(8).take_while(|byte| byte.is_ascii_digit()).count();
+        let place = self.shapes.iter().position(|shape| {
+            shape.digits == digits && shape.prefix.as_bytes() == &text[..hyphen]
+        })?;
+        let end = hyphen + 1 + digits;
+        let inside = text.get(end).is_some_and(|byte| byte.is_ascii_alphanumeric() || *byte == b'_');
+        let number = std::str::from_utf8(&text[hyphen + 1..end]).ok()?.parse::<u32>().ok()?;
+        let number = (place as u32 + 1) << DIGIT_BITS | number;
+        // A whole code alone makes a shape, but only itself is known then.
+        let code = Code { family: Family::User, number };
+        (!inside && self.index(code).is_some()).then_some((code, end))
+    }
+
+    fn written(&self, number: u32) -> String {
+        let digits = number & ((1 << DIGIT_BITS) - 1);
+        match (number >> DIGIT_BITS).checked_sub(1).and_then(|place| self.shapes.get(place as usize)) {
+            Some(shape) => format!("{}-{digits:0width$}", shape.prefix, width = shape.digits),
+            None => digits.to_string(),
+        }
+    }
+
+    fn shape(&mut self, prefix: &str, digits: usize) -> Option<usize> {
+        let shape = Shape { prefix: prefix.to_owned(), digits };
+        let known = self.shapes.iter().position(|other| *other == shape);
+        known.or_else(|| {
+            self.shapes.push(shape);
+            (self.shapes.len() < 255).then(|| self.shapes.len() - 1)
+        })
+    }
+}
+
+static ANY: AtomicBool = AtomicBool::new(false);
+static CURRENT: RwLock<Option<Arc<Catalogues>>> = RwLock::new(None);
+
+/// Makes a set the one that every reading uses from now on.
+pub fn install(catalogues: Catalogues) {
+    ANY.store(!catalogues.is_empty(), Ordering::Release);
+    *CURRENT.write().unwrap_or_else(PoisonError::into_inner) = Some(Arc::new(catalogues));
+}
+
+/// The set in use, if it has any row.
+pub fn current() -> Option<Arc<Catalogues>> {
+    // Asked for with every number of every log: without catalogues this must cost nothing.
+    if !ANY.load(Ordering::Acquire) {
+        return None;
+    }
+    CURRENT.read().unwrap_or_else(PoisonError::into_inner).clone()
+}
+
+/// The user's row of a code.
+pub fn entry(code: Code) -> Option<Entry> {
+    current()?.entry(code)
+}
+
+/// The file and line of the user's row of a code.
+pub fn place(code: Code) -> Option<&'static str> {
+    let current = current()?;
+    current.index(code).and_then(|index| current.rows.get(index)).map(|(_, place)| *place)
+}
+
+/// The user's rows.
+pub fn rows() -> Vec<Entry> {
+    current().map(|current| current.rows.iter().map(|(row, _)| *row).collect()).unwrap_or_default()
+}
+
+/// The code that has this name in a user's catalogue.
+pub fn by_name(name: &str) -> Option<Code> {
+    current()?.rows.iter().find(|(row, _)| row.name.eq_ignore_ascii_case(name) && !name.is_empty()).map(|(row, _)| row.code)
+}
+
+/// See [`Catalogues::shaped`]; the code at the start of a text.
+pub fn shaped(text: &[u8]) -> Option<(Code, usize)> {
+    current()?.shaped(text)
+}
+
+/// How a user's code is written.
+pub fn written(number: u32) -> String {
+    match current() {
+        Some(current) => current.written(number),
+        None => number.to_string(),
+    }
+}
+
+/// What of the catalogues decides which texts are codes: an index made under others is not valid.
+pub fn fingerprint() -> String {
+    let Some(current) = current() else { return String::new() };
+    let mut known: Vec<String> = current.rows.iter().map(|(row, _)| format!("{:?}", row.code)).collect();
+    known.extend(current.shapes.iter().map(|shape| format!("{shape:?}")));
+    format!("{:08x}", crc32fast::hash(known.join(" ").as_bytes()))
+}
+
+#[cfg(test)]
+mod tests;

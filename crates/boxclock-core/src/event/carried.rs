@@ -1,0 +1,81 @@
+//! The codes that events carry: which family a person chose for them, and which lines they make problems.
+
+use rustc_hash::FxHashMap;
+
+use super::{EventRef, Part, Row, Table, flag};
+use crate::code::{Code, Family};
+
+/// The highest severity number that a failure code lifts: from a warning on, the source itself called for attention.
+const LIFTED_UP_TO: u8 = 12;
+
+/// What was decided about the codes of a case.
+#[derive(Clone, Debug)]
+pub struct CodeRules {
+    /// By source and the code as it was recognised: the family that it is.
+    pub by_source: FxHashMap<(u32, Code), Family>,
+    /// By row and the code as it was recognised: the family that it is in this place.
+    pub by_row: FxHashMap<(u32, Code), Family>,
+    /// Whether failure codes make lines problems that were logged as information, or without a level.
+    pub lift: bool,
+    /// For each source: whether its lines are never lifted, since failing calls are its daily bread.
+    pub quiet: Vec<bool>,
+}
+
+impl Default for CodeRules {
+    fn default() -> Self {
+        Self { by_source: FxHashMap::default(), by_row: FxHashMap::default(), lift: true, quiet: Vec::new() }
+    }
+}
+
+impl CodeRules {
+    fn is_empty(&self) -> bool {
+        self.by_source.is_empty() && self.by_row.is_empty()
+    }
+
+    fn lifts_in(&self, source: u32) -> bool {
+        self.lift && !self.quiet.get(source as usize).copied().unwrap_or(false)
+    }
+}
+
+impl Table {
+    /// A code of an event as it is meant: as recognised, or of the family that a person chose.
+    pub fn code_of(&self, source: u32, row: Row, code: Code) -> Code {
+        let rules = &self.code_rules;
+        if rules.is_empty() {
+            return code;
+        }
+        let chosen = rules.by_row.get(&(row.0, code)).or_else(|| rules.by_source.get(&(source, code)));
+        chosen.map_or(code, |family| Code { family: *family, ..code })
+    }
+
+    /// The events of a part that a failure code makes problems: indexes in its segment, ascending.
+    pub fn lifted(&self, part: &Part) -> Vec<u16> {
+        let segment = &part.segment;
+        if !self.code_rules.lifts_in(segment.source) {
+            return Vec::new();
+        }
+        let mut known: FxHashMap<Code, bool> = FxHashMap::default();
+        let mut lifted: Vec<u16> = Vec::new();
+        for (event, code) in &segment.codes {
+            let index = usize::from(*event);
+            if lifted.last() == Some(event) || segment.severities[index] > LIFTED_UP_TO {
+                continue;
+            }
+            let code = self.code_of(segment.source, Row(part.first_row + u32::from(*event)), *code);
+            if *known.entry(code).or_insert_with(|| code.lifts()) {
+                lifted.push(*event);
+            }
+        }
+        lifted
+    }
+}
+
+impl EventRef<'_> {
+    /// The code that makes this event a problem although it was logged as information, or without a level.
+    pub fn lifted_by(&self) -> Option<Code> {
+        let low = self.severity().0 <= LIFTED_UP_TO && self.flags() & flag::HAS_CODE != 0;
+        (low && self.table.code_rules.lifts_in(self.part.segment.source))
+            .then(|| self.codes().find(|code| code.lifts()))
+            .flatten()
+    }
+}
