@@ -206,6 +206,8 @@ pub struct Choice {
     pub host: Option<String>,
     /// What its codes are, where recognition was wrong.
     pub codes: Vec<CodeChoice>,
+    /// Of the case as a whole, which has the empty name: that codes of failures make no line a problem.
+    pub no_lift: bool,
 }
 
 /// The family that a code of a source is, chosen by hand.
@@ -238,7 +240,8 @@ impl CodeChoice {
 }
 
 impl Choice {
-    /// Sets one part from text: `format`, `encoding`, `zone`, `host`, `dates`, or what a code is ([`CodeChoice::what`]).
+    /// Sets one part from text: `format`, `encoding`, `zone`, `host`, `dates`, `lift` (`off`), or what a code is
+    /// ([`CodeChoice::what`]).
     ///
     /// # Errors
     /// When the value is none, with what would be.
@@ -247,6 +250,7 @@ impl Choice {
             "format" => self.format = Some(value.to_owned()),
             "zone" => self.zone = Some(Zone::parse(value)?),
             "host" => self.host = Some(value.to_owned()),
+            "lift" => self.no_lift = value == "off",
             what if what.starts_with("code ") => {
                 let choice = CodeChoice::parse(what, value);
                 self.codes.push(choice.ok_or_else(|| Error::new(format!("no family of codes \"{value}\"")))?);
@@ -299,6 +303,10 @@ impl Options {
             self.drift.entry(name).or_insert(drift);
         }
         for (source, known) in logbook.choices()? {
+            if source.is_empty() {
+                self.no_lift |= known.no_lift;
+                continue;
+            }
             let choice = self.choices.entry(source).or_default();
             choice.format = choice.format.take().or(known.format);
             choice.encoding = choice.encoding.or(known.encoding);

@@ -262,6 +262,15 @@ impl Table {
         (first..end).map(Row)
     }
 
+    /// The row of the record that starts at this byte of a source.
+    pub fn row_at(&self, source: usize, offset: u64) -> Option<Row> {
+        let start = |part: &&Part| part.segment.offset + u64::from(part.segment.offsets[0]) <= offset;
+        let part = self.parts_of(source).iter().rev().find(start)?;
+        let within = u32::try_from(offset - part.segment.offset).ok()?;
+        let event = part.segment.offsets.binary_search(&within).ok()?;
+        Some(Row(part.first_row + event as u32))
+    }
+
     /// The part that holds a row, and the event's index in it.
     pub fn locate(&self, row: Row) -> (usize, usize) {
         let part = self.parts.partition_point(|part| part.first_row <= row.0).saturating_sub(1);

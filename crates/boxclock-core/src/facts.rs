@@ -9,6 +9,7 @@ use serde_json::{Map, Value};
 pub mod checks;
 mod live;
 mod offline;
+pub mod restart;
 
 pub use checks::{Check, Checks, Finding, Level};
 pub(crate) use live::SCRIPT;

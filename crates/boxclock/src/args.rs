@@ -105,13 +105,27 @@ pub enum Command {
         #[arg(value_name = "FILE.toml")]
         paths: Vec<PathBuf>,
     },
-    /// Explain codes, in any writing: hexadecimal, signed or unsigned decimal, or a name
+    /// Explain codes, in any writing: hexadecimal, signed or unsigned decimal, or a name; or find codes by words
     #[command(
-        after_help = "Examples:\n  boxclock code 0x80070005 1603\n  boxclock code 5 --os linux\n  boxclock code -2147024891"
+        after_help = "Examples:\n  boxclock code 0x80070005 1603\n  boxclock code 5 --os linux\n  boxclock code -2147024891\n  \
+        boxclock code 42P01 ORA-00942 OOMKilled 'exit 137' 'http 503'\n  boxclock code disk full"
     )]
     Code(Code),
     /// Print the codes found: counted, first and last seen
-    Codes(Listing),
+    #[command(
+        after_help = "Examples:\n  boxclock codes night.box.zip\n  boxclock codes /var/log --first --as jsonl\n\n\
+        Failures come first, then what asks for a restart, then success."
+    )]
+    Codes(Codes),
+    /// List the families of codes that are known, and check catalogues of your own
+    #[command(
+        after_help = "Own catalogues are TOML or CSV files in the folder that this prints; see docs/formats.md, \"Catalogues of codes\"."
+    )]
+    Catalogues {
+        /// Check these files instead of the folder
+        #[arg(value_name = "FILE.(toml|csv)")]
+        paths: Vec<PathBuf>,
+    },
     /// Write the report from the logbook: Markdown, or a drawing of the timeline as SVG
     #[command(after_help = "Example:\n  boxclock report night.box.zip --into night.md")]
     Report(Report),
@@ -162,6 +176,9 @@ pub struct Reading {
     /// When a host's system started, for logs whose times count from there
     #[arg(long, value_name = "[LABEL=]TIME")]
     pub boot: Vec<String>,
+    /// Do not take a line for a problem because it carries the code of a failure
+    #[arg(long)]
+    pub no_lift: bool,
     /// Keep what --zone SOURCE=, --drift, --format, --encoding, --dates and --label say in the case's logbook
     #[arg(long)]
     pub remember: bool,
@@ -412,15 +429,24 @@ pub struct Sources {
 
 #[derive(Args)]
 pub struct Code {
-    /// Codes
+    /// Codes, or words of their meaning
     #[arg(required = true, value_name = "CODE", allow_negative_numbers = true)]
     pub codes: Vec<String>,
     /// The system they come from
-    #[arg(long, value_name = "SYSTEM", value_parser = ["linux", "windows"])]
+    #[arg(long, value_name = "SYSTEM", value_parser = ["linux", "windows", "macos", "freebsd", "solaris", "aix", "unix"])]
     pub os: Option<String>,
     /// The form of the output
     #[arg(long = "as", value_name = "FORM", default_value = "text")]
     pub form: ListForm,
+}
+
+#[derive(Args)]
+pub struct Codes {
+    #[command(flatten)]
+    pub listing: Listing,
+    /// Those seen first, first, instead of the worst
+    #[arg(long)]
+    pub first: bool,
 }
 
 #[derive(Args)]

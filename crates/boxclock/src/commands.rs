@@ -6,7 +6,7 @@ use std::path::PathBuf;
 
 use boxclock_core::case::{Case, LeftOut, Loaded, Options, Source};
 use boxclock_core::clock::{Zone, human, now};
-use boxclock_core::code::{self, Platform};
+use boxclock_core::code::Platform;
 use boxclock_core::format;
 use boxclock_core::logbook::Logbook;
 use boxclock_core::platform;
@@ -19,6 +19,7 @@ use boxclock_core::work::Work;
 use crate::args::{self, Command, Reading};
 use crate::outcome::{Ended, Failure, Outcome, say};
 
+mod coding;
 mod gathering;
 mod listing;
 mod progress;
@@ -50,12 +51,13 @@ pub fn run(command: Option<Command>) -> Ended {
         }
         Command::Formats { paths } => formats(&paths),
         Command::Lenses { paths } => lenses(&paths),
-        Command::Code(code) => explain(&code),
-        Command::Codes(list) => {
+        Command::Code(code) => coding::code(&code),
+        Command::Codes(args::Codes { listing: list, first }) => {
             let (case, loaded) = read(&list.reading)?;
-            listing::codes(&case, &loaded, list.form)?;
+            listing::codes(&case, &loaded, first, list.form)?;
             Ok(name_left_out(&case, &loaded))
         }
+        Command::Catalogues { paths } => coding::catalogues(paths),
         Command::Drift(list) => {
             let (case, loaded) = read(&list.reading)?;
             listing::drift(&boxclock_core::timeline::drift::suggestions(&case, &loaded, &cancellable())?, list.form)?;
@@ -108,6 +110,7 @@ fn options(reading: &Reading) -> Result<Options, Failure> {
             None => options.zone = Some(Zone::parse(text).map_err(usage)?),
         }
     }
+    options.no_lift = reading.no_lift;
     choose(&mut options, "format", &reading.format)?;
     choose(&mut options, "encoding", &reading.encoding)?;
     choose(&mut options, "dates", &reading.dates)?;
@@ -319,32 +322,6 @@ fn events(arguments: &args::Events) -> Ended {
         }
     }
     Ok(name_left_out(&case, &loaded))
-}
-
-fn explain(arguments: &args::Code) -> Ended {
-    let platform = arguments.os.as_deref().and_then(Platform::parse).unwrap_or_default();
-    let mut outcome = Outcome::Done;
-    let mut out = BufWriter::new(io::stdout().lock());
-    let mut none = true;
-    for text in &arguments.codes {
-        let Some(mut readings) = code::catalogue::look_up(text) else {
-            say(&format!("\"{text}\" is no code: write for example 0x80070005, -2147024891, 1603 or ENOSPC"));
-            outcome = Outcome::Partly;
-            continue;
-        };
-        none = false;
-        if platform != Platform::Unknown {
-            // The asked system's own readings; all of them where it has none.
-            let own: Vec<_> =
-                readings.iter().filter(|reading| platform.prefers(reading.code.family)).cloned().collect();
-            if !own.is_empty() {
-                readings = own;
-            }
-        }
-        listing::readings(&mut out, text, &readings, arguments.form)?;
-    }
-    out.flush()?;
-    if none { Err(Failure::Because("none of these is a code".into())) } else { Ok(outcome) }
 }
 
 /// The rows that pass a filter, in merged order; all without one.

@@ -11,7 +11,7 @@ use super::look::{self, Known, look, platforms_by_host};
 use super::{Case, Document, LeftOut, Options, Reader, Source, Trouble, boot, cannot_read, generations};
 use crate::clock::Zone;
 use crate::decode::{self, Decoded, Text};
-use crate::code::user::{self, Catalogues};
+use crate::code::user;
 use crate::format::LineFormat;
 use crate::gather::recipe::{Class, Recipes};
 use crate::gather::{self, OpenBox};
@@ -295,46 +295,11 @@ fn own_formats(paths: &[PathBuf], of_boxes: Vec<PathBuf>) -> (Vec<&'static dyn L
 /// Makes the catalogues of the user, of boxes, and of the folder `codes` of an unpacked box the ones that readings use.
 /// Gives how many codes they have; what is wrong in them is left out and named.
 fn own_codes(paths: &[PathBuf], of_boxes: &[PathBuf], left_out: &mut Vec<LeftOut>) -> usize {
-    let mut folders: Vec<PathBuf> = platform::config_dir().into_iter().map(|folder| folder.join("codes")).collect();
+    let mut folders: Vec<PathBuf> = user::folder().into_iter().collect();
     folders.extend(of_boxes.iter().cloned());
     folders.extend(paths.iter().filter(|path| path.join("hosts").is_dir()).map(|path| path.join("codes")));
-    let mut files = Vec::new();
-    for folder in folders.iter().filter(|folder| folder.is_dir()) {
-        // What cannot be listed is a folder without catalogues, and named as such.
-        let listed = std::fs::read_dir(folder).and_then(|entries| entries.map(|entry| Ok(entry?.path())).collect());
-        let mut listed: Vec<PathBuf> = match listed {
-            Ok(listed) => listed,
-            Err(error) => {
-                left_out.push(LeftOut { path: folder.display().to_string(), reason: error.to_string() });
-                continue;
-            }
-        };
-        listed.sort();
-        for path in listed {
-            let known = path.extension().is_some_and(|kind| kind.eq_ignore_ascii_case("toml") || kind.eq_ignore_ascii_case("csv"));
-            if !known {
-                continue;
-            }
-            let name = path.display().to_string();
-            let size = std::fs::metadata(&path).map_or(0, |data| data.len());
-            if size > limits::USER_CATALOGUE_BYTES {
-                let reason = format!("a catalogue of codes of {size} bytes: at most {} are read", limits::USER_CATALOGUE_BYTES);
-                left_out.push(LeftOut { path: name, reason });
-                continue;
-            }
-            match std::fs::read(&path) {
-                Ok(bytes) => files.push((name, bytes)),
-                Err(error) => left_out.push(LeftOut { path: name, reason: error.to_string() }),
-            }
-        }
-    }
-    let catalogues = Catalogues::read(&files);
-    left_out.extend(catalogues.mistakes.iter().map(|mistake| LeftOut {
-        path: mistake.file.clone(),
-        reason: format!("line {}, column {}: {}", mistake.line, mistake.column, mistake.text),
-    }));
-    let count = catalogues.len();
-    user::install(catalogues);
+    let (count, wrong) = user::load(&user::files_in(&folders));
+    left_out.extend(wrong.into_iter().map(|(path, reason)| LeftOut { path, reason }));
     count
 }
 

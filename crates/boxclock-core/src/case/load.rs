@@ -12,7 +12,7 @@ use super::schedule::{Focus, Job, Queue};
 use super::{Case, CodeChoice, Loaded, Options, Reader, Source, SourceReport, Trouble, finish};
 use crate::clock::{Drift, TimeKnown};
 use crate::code::Code;
-use crate::event::{Actor, CodeRules, Column, Columns, EventRef, NO_TIME, Names, Part, Row, Segment, Table, TableActor, flag};
+use crate::event::{Actor, CodeRules, Column, Columns, EventRef, NO_TIME, Names, Part, Segment, Table, TableActor, flag};
 use crate::severity::Severity;
 use crate::text::SourceFile;
 use crate::work::{Work, parallel, workers};
@@ -388,16 +388,11 @@ fn code_rules(table: &Table, sources: &[Source], options: &Options) -> CodeRules
     for (index, source) in sources.iter().enumerate() {
         let Some(choice) = options.choices.get(&source.name) else { continue };
         for CodeChoice { code, offset, family } in &choice.codes {
-            let row = |offset: u64| {
-                table.rows_of(index).find(|row| table.event(*row).offset() == offset)
-            };
-            match offset {
+            match offset.map(|offset| table.row_at(index, offset)) {
                 None => _ = rules.by_source.insert((index as u32, *code), *family),
-                Some(offset) => {
-                    if let Some(row) = row(*offset) {
-                        rules.by_row.insert((row.0, *code), *family);
-                    }
-                }
+                Some(Some(row)) => _ = rules.by_row.insert((row.0, *code), *family),
+                // The record is not read yet, or not there any more.
+                Some(None) => {}
             }
         }
     }
@@ -537,6 +532,14 @@ impl Loaded {
 }
 
 impl Loaded {
+    /// The same events with other decisions about their codes: families chosen by hand, and whether failures lift lines.
+    #[must_use]
+    pub fn with_codes(&self, sources: &[Source], options: &Options) -> Self {
+        let mut table = (*self.table).clone();
+        table.code_rules = Arc::new(code_rules(&table, sources, options));
+        Self { table: Arc::new(table), reports: Arc::clone(&self.reports), complete: self.complete }
+    }
+
     /// The same events with the sources at `changed` read in other zones: `old` are the sources as they were, `new` as
     /// they are now.
     #[must_use]
@@ -585,11 +588,7 @@ impl Loaded {
     /// The event whose record starts at `offset` of the source of that name.
     pub fn event_at(&self, case: &Case, source: &str, offset: u64) -> Option<EventRef<'_>> {
         let index = case.sources.iter().position(|other| other.name == source)?;
-        let start = |part: &&Part| part.segment.offset + u64::from(part.segment.offsets[0]) <= offset;
-        let part = self.table.parts_of(index).iter().rev().find(start)?;
-        let within = u32::try_from(offset - part.segment.offset).ok()?;
-        let event = part.segment.offsets.binary_search(&within).ok()?;
-        Some(self.table.event(Row(part.first_row + event as u32)))
+        self.table.row_at(index, offset).map(|row| self.table.event(row))
     }
 
     /// How the clock of a host is corrected.

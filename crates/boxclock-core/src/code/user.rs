@@ -14,13 +14,14 @@
 //! codes are asked for at every place of the program, and so this is the one thing here that is global. The texts of a
 //! set live as long as the program: they are few, and read once for each case that is opened.
 
+use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, PoisonError, RwLock};
 
 use rustc_hash::FxHashMap;
 
 use super::{Code, Entry, Family};
-use crate::limits;
+use crate::{limits, platform};
 
 mod file;
 pub use file::Mistake;
@@ -44,6 +45,8 @@ pub struct Catalogues {
     shapes: Vec<Shape>,
     /// What was wrong in the files; the rows that it was wrong with are left out.
     pub mistakes: Vec<Mistake>,
+    /// A checksum of the files.
+    made_of: u32,
 }
 
 /// Bits of a code's number that hold its digits; the others say which shape, from 1.
@@ -126,6 +129,65 @@ static CURRENT: RwLock<Option<Arc<Catalogues>>> = RwLock::new(None);
 pub fn install(catalogues: Catalogues) {
     ANY.store(!catalogues.is_empty(), Ordering::Release);
     *CURRENT.write().unwrap_or_else(PoisonError::into_inner) = Some(Arc::new(catalogues));
+}
+
+/// Where the user's catalogues are: the folder `codes` of the configuration.
+pub fn folder() -> Option<PathBuf> {
+    platform::config_dir().map(|folder| folder.join("codes"))
+}
+
+/// The catalogues in folders, in the order of their names. What cannot be listed is in the list itself, to be named.
+pub fn files_in(folders: &[PathBuf]) -> Vec<PathBuf> {
+    let mut files = Vec::new();
+    for folder in folders.iter().filter(|folder| folder.is_dir()) {
+        let Ok(entries) = std::fs::read_dir(folder) else {
+            files.push(folder.clone());
+            continue;
+        };
+        let known = |path: &PathBuf| {
+            path.extension().is_some_and(|kind| kind.eq_ignore_ascii_case("toml") || kind.eq_ignore_ascii_case("csv"))
+        };
+        let mut listed: Vec<PathBuf> = entries.filter_map(|entry| Some(entry.ok()?.path())).filter(known).collect();
+        listed.sort();
+        files.append(&mut listed);
+    }
+    files
+}
+
+/// Makes these catalogues the ones that every reading uses from now on. Gives how many codes they have, and file and reason of
+/// all that is wrong with them and was left out.
+pub fn load(paths: &[PathBuf]) -> (usize, Vec<(String, String)>) {
+    let (mut files, mut wrong) = (Vec::new(), Vec::new());
+    for path in paths {
+        match read_whole(path) {
+            Ok(bytes) => files.push((path.display().to_string(), bytes)),
+            Err(reason) => wrong.push((path.display().to_string(), reason)),
+        }
+    }
+    let mut hash = crc32fast::Hasher::new();
+    for (name, bytes) in &files {
+        hash.update(name.as_bytes());
+        hash.update(bytes);
+    }
+    let made_of = hash.finalize();
+    // A case that is followed is opened again and again: what is in use already is not made anew.
+    let in_use = CURRENT.read().unwrap_or_else(PoisonError::into_inner).clone().filter(|set| set.made_of == made_of);
+    let set = in_use.unwrap_or_else(|| {
+        install(Catalogues { made_of, ..Catalogues::read(&files) });
+        CURRENT.read().unwrap_or_else(PoisonError::into_inner).clone().unwrap_or_default()
+    });
+    wrong.extend(set.mistakes.iter().map(|mistake| {
+        (mistake.file.clone(), format!("line {}, column {}: {}", mistake.line, mistake.column, mistake.text))
+    }));
+    (set.len(), wrong)
+}
+
+fn read_whole(path: &Path) -> Result<Vec<u8>, String> {
+    let size = std::fs::metadata(path).map_err(|error| error.to_string())?.len();
+    if size > limits::USER_CATALOGUE_BYTES {
+        return Err(format!("a catalogue of {size} bytes: at most {} are read", limits::USER_CATALOGUE_BYTES));
+    }
+    std::fs::read(path).map_err(|error| error.to_string())
 }
 
 /// The set in use, if it has any row.

@@ -35,7 +35,7 @@ pub(super) fn draw(app: &App, frame: &mut Frame<'_>, area: Rect) {
         let code = &app.codes[index];
         let reading = code.code.reading();
         let first = code.span.map_or("-".into(), |(first, _)| time_of_day(first, &app.zone)[..8].to_owned());
-        let hue = if reading.failure { app.theme.hue(crate::theme::Hue::Vermilion) } else { app.theme.faint() };
+        let hue = if reading.is_failure() { app.theme.hue(crate::theme::Hue::Vermilion) } else { app.theme.faint() };
         let mut spans =
             vec![Span::raw(format!(" {:>7}  ", code.count)), Span::styled(fit(&code.code.written(), 11), hue)];
         if wide {

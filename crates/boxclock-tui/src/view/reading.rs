@@ -242,7 +242,7 @@ impl Pane<'_> {
     fn code(&mut self, reading: &CodeReading, full: bool) {
         let name = reading.name.unwrap_or("no name known");
         self.heading(&format!("{} {name}", reading.code.written()));
-        let kind = if reading.failure { "failure" } else { "no failure" };
+        let kind = if reading.is_failure() { "failure" } else { "no failure" };
         if full {
             self.facts("family", reading.code.family.title());
         }

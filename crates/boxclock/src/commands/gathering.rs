@@ -283,9 +283,13 @@ fn print_coverage(rows: &[coverage::Row], window: Window, zone: &Zone, form: arg
 
 /// Runs the checks over the facts in a case.
 pub fn checks(arguments: &args::Listing) -> Ended {
-    let case = open(&arguments.reading, &cancellable())?;
+    let work = cancellable();
+    let _shown = arguments.reading.progress.then(|| super::progress::Shown::start(&work, "reading"));
+    let case = open(&arguments.reading, &work)?;
     let checks = Checks::load();
-    let (findings, unread) = facts::checks::findings(&case, &checks);
+    let (mut findings, unread) = facts::checks::findings(&case, &checks);
+    findings.extend(facts::restart::restart_findings(&case, &case.load(&work)?, &work)?);
+    findings.sort_by_key(|finding| finding.level);
     let mut out = io::stdout().lock();
     for finding in &findings {
         if arguments.form == args::ListForm::Jsonl {
@@ -300,7 +304,7 @@ pub fn checks(arguments: &args::Listing) -> Ended {
     }
     if findings.is_empty() && arguments.form == args::ListForm::Text {
         let of = case.documents.iter().filter(|document| document.name.ends_with(facts::FACTS_NAME)).count();
-        writeln!(out, "nothing found in the facts of {of} hosts, {} checks", checks.good.len())?;
+        writeln!(out, "nothing found in the facts of {of} hosts, {} checks; no restart was asked for in vain", checks.good.len())?;
     }
     for (file, mistake) in checks.wrong.iter().chain(&unread) {
         say(&format!("{file}: {mistake}"));

@@ -4,8 +4,8 @@ use std::io::{self, BufWriter, Write};
 
 use boxclock_core::case::{Case, Loaded, Reader};
 use boxclock_core::clock::human::date_time;
-use boxclock_core::code::Reading;
 use boxclock_core::report;
+use boxclock_core::report::codes::Order;
 use boxclock_core::timeline::drift::{Pair, Suggestion};
 use boxclock_core::visible;
 
@@ -110,9 +110,13 @@ pub fn explain(case: &Case) -> io::Result<()> {
 }
 
 /// Prints the codes of a case.
-pub fn codes(case: &Case, loaded: &Loaded, form: ListForm) -> io::Result<()> {
+pub fn codes(case: &Case, loaded: &Loaded, first: bool, form: ListForm) -> io::Result<()> {
     let mut out = BufWriter::new(io::stdout().lock());
-    for code in report::codes::codes(loaded) {
+    let mut codes = report::codes::codes(loaded);
+    if first {
+        report::codes::sort(&mut codes, Order::FirstSeen);
+    }
+    for code in codes {
         if form == ListForm::Jsonl {
             writeln!(out, "{}", code.json())?;
             continue;
@@ -120,49 +124,17 @@ pub fn codes(case: &Case, loaded: &Loaded, form: ListForm) -> io::Result<()> {
         let reading = code.code.reading();
         let time = |time: i64| date_time(time, &case.zone);
         let (first, last) = code.span.map_or(("-".into(), "-".into()), |(first, last)| (time(first), time(last)));
+        let hosts: Vec<&str> = code.hosts.iter().map(|(host, _)| host.as_str()).collect();
+        let words = if reading.gloss.is_empty() { &reading.meaning } else { &reading.gloss };
         writeln!(
             out,
-            "{:>8} × {:<12} {:<32} {}  first {first}  last {last}  {}",
+            "{:>8} × {:<12} {:<32} {:<14}  first {first}  last {last}  {}  {words}",
             code.count,
             code.code.written(),
             reading.name.unwrap_or("-"),
-            if reading.failure { "failure" } else { "no failure" },
-            reading.gloss
+            reading.outcome.words(),
+            hosts.join(",")
         )?;
     }
     out.flush()
-}
-
-/// Prints what a code can mean.
-pub fn readings(out: &mut impl Write, asked: &str, readings: &[Reading], form: ListForm) -> io::Result<()> {
-    for reading in readings {
-        if form == ListForm::Jsonl {
-            let line = serde_json::json!({
-                "text": asked,
-                "number": reading.code.number,
-                "family": reading.code.family.name(),
-                "name": reading.name,
-                "failure": reading.failure,
-                "gloss": reading.gloss,
-                "meaning": reading.meaning,
-                "check": reading.check,
-            });
-            writeln!(out, "{line}")?;
-            continue;
-        }
-        let signed = reading.code.number.cast_signed();
-        let other = match (reading.code.family.is_hex(), signed < 0) {
-            (true, true) => format!(" = {} = {signed}", reading.code.number),
-            (true, false) => format!(" = {}", reading.code.number),
-            (false, _) => format!(" = 0x{:X}", reading.code.number),
-        };
-        writeln!(out, "{}{other}  {}", reading.code.written(), reading.name.unwrap_or("(no name known)"))?;
-        let kind = if reading.failure { "failure" } else { "no failure" };
-        writeln!(out, "    {}, {kind}", reading.code.family.title())?;
-        writeln!(out, "    {}", reading.meaning)?;
-        if !reading.check.is_empty() {
-            writeln!(out, "    look at: {}", reading.check)?;
-        }
-    }
-    Ok(())
 }

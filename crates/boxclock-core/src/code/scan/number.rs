@@ -271,7 +271,9 @@ fn counts_something(rest: &[u8]) -> bool {
                 b"while", b"at", b"on", b"in", b"for", b"from", b"when", b"after", b"during", b"and", b"but", b"from",
                 b"occurred", b"opening", b"reading", b"writing", b"to", b"returned", b"received", b"was", b"has", b"by",
             ];
-            length > 0 && !GOING_ON.contains(&&word[..length])
+            // `status=503 duration=12ms`: the next pair, not a thing that is counted.
+            let pair = matches!(word.get(length), Some(b'=' | b':'));
+            length > 0 && !pair && !GOING_ON.contains(&&word[..length])
         }
         [b'.' | b',', next, ..] => next.is_ascii_digit(),
         [b'%' | b'/', ..] => true,
