@@ -34,12 +34,24 @@ impl Code {
             Form::Decimal => self.number.to_string(),
             Form::Hex => format!("0x{:08X}", self.number),
             Form::State => family::state_text(self.number),
-            Form::Name => catalogue::entry(self).map_or_else(|| format!("{:08x}", self.number), |row| row.name.to_owned()),
+            Form::Name => {
+                catalogue::entry(self).map_or_else(|| format!("{:08x}", self.number), |row| row.name.to_owned())
+            }
             Form::Worded => match self.family {
                 Family::Oracle => format!("ORA-{:05}", self.number),
                 Family::Db2 => format!("SQL{:04}N", self.number),
                 _ => user::written(self.number),
             },
+        }
+    }
+
+    /// As a value of the filter field `code` that means this family only: `win32:5`, `42P01`, `ORA-00942`.
+    pub fn filter_value(self) -> String {
+        match self.family.form() {
+            // A full 32 bits say by themselves what they are.
+            Form::Hex if self.number > 0xFFFF => self.written(),
+            Form::Decimal | Form::Hex => format!("{}:{}", self.family.name(), self.written()),
+            Form::State | Form::Name | Form::Worded => self.written(),
         }
     }
 

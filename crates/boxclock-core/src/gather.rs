@@ -165,8 +165,7 @@ enum CopyError {
 /// The path of a member, if it is one that may be unpacked: below `hosts/`, without steps upward.
 fn safe_path(name: &str) -> Option<PathBuf> {
     let good = |part: &str| !part.is_empty() && part != "." && part != ".." && !part.contains('\0');
-    ((name.starts_with("hosts/") || is_own_file(name)) && name.split('/').all(good))
-        .then(|| name.split('/').collect())
+    ((name.starts_with("hosts/") || is_own_file(name)) && name.split('/').all(good)).then(|| name.split('/').collect())
 }
 
 /// Whether a member is a format or a catalogue of the user's own that travels with the box: `formats/NAME.toml`,

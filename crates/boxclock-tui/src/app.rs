@@ -9,12 +9,13 @@ use std::sync::Arc;
 use boxclock_core::Result;
 use boxclock_core::case::{Case, Loaded};
 use boxclock_core::clock::{Drift, SECOND, Zone};
+use boxclock_core::code::{Code, Reading as CodeReading};
 use boxclock_core::event::{EventRef, RecordReader, Row};
 use boxclock_core::format::Record;
 use boxclock_core::gather::recipe::Class;
 use boxclock_core::logbook::{ChainLink, Logbook, Pin, PinKind, Story};
 use boxclock_core::query::{Filter, FilterError};
-use boxclock_core::report::codes::{CodeCount, codes};
+use boxclock_core::report::codes::{CodeCount, Order, Relative};
 use boxclock_core::report::sources::{SourceOut, sources};
 use boxclock_core::report::{self, Report};
 use boxclock_core::timeline::density::Density;
@@ -64,7 +65,8 @@ impl Step {
             Self::Cause => Some(Scope::Cause),
             Self::Report => Some(Scope::Report),
             Self::Desk => Some(Scope::Desk),
-            Self::Story | Self::Codes => None,
+            Self::Codes => Some(Scope::Codes),
+            Self::Story => None,
         }
     }
 }
@@ -108,6 +110,8 @@ pub enum Prompt {
     ChartPath,
     /// The action finder, with the chosen line.
     Finder(usize),
+    /// A code or words of its meaning to look up, with the chosen line.
+    Lookup(usize),
 }
 
 /// What keys go to.
@@ -131,6 +135,8 @@ pub enum Undo {
     Clock(String, Drift),
     /// What was chosen for a source before: source, what, value.
     Choice(String, &'static str, String),
+    /// Choices about codes: source, what, value.
+    Codes(Vec<(String, String, String)>),
     Field(&'static str, String),
     /// An ink by its place, and what it was.
     Ink(usize, String),
@@ -183,6 +189,29 @@ pub struct Reading {
     /// Its pattern, and the pattern's number.
     pub shape: String,
     pub number: u64,
+}
+
+/// The codes of the case, and what is looked up.
+#[derive(Default)]
+pub struct Codes {
+    pub list: Vec<CodeCount>,
+    pub order: Order,
+    /// The span that the list was asked for; `None` while it has to be asked for.
+    pub asked: Option<Option<(i64, i64)>>,
+    /// Whether the list of this case has come.
+    pub known: bool,
+    /// What stands near the code of `relatives_asked`; `None` while it is looked for.
+    pub relatives: Option<Vec<Relative>>,
+    pub relatives_asked: Option<Code>,
+    /// What was found for what is typed.
+    pub found: Vec<CodeReading>,
+}
+
+impl Codes {
+    /// What the case has of a code.
+    pub fn of(&self, code: Code) -> Option<&CodeCount> {
+        self.list.iter().find(|row| row.code == code)
+    }
 }
 
 /// A host and what its sources add up to.
@@ -291,7 +320,7 @@ pub struct App {
     pub box_state: Arc<BoxState>,
     /// The lines of the Box view.
     pub box_rows: Vec<BoxRow>,
-    pub codes: Vec<CodeCount>,
+    pub codes: Codes,
     pub report_text: Vec<String>,
     /// The rows that are pinned, with kind and colour.
     pub pinned: HashMap<u32, (PinKind, Option<u8>)>,
@@ -366,7 +395,7 @@ impl App {
             sources: Vec::new(),
             box_state: Arc::default(),
             box_rows: Vec::new(),
-            codes: Vec::new(),
+            codes: Codes::default(),
             report_text: Vec::new(),
             pinned: HashMap::new(),
             reader,
@@ -499,7 +528,7 @@ impl App {
             Step::Story => Story::FIELDS.len(),
             Step::Box => self.box_rows.len(),
             Step::Stream => self.view_len(),
-            Step::Codes => self.codes.len(),
+            Step::Codes => self.codes.list.len(),
             Step::Cause => self.pins.len(),
             Step::Report => self.report_text.len(),
             Step::Desk => self.desk.rows().len(),
@@ -608,7 +637,8 @@ impl App {
         let table = &self.loaded.table;
         self.longest = [widest(&table.hosts), widest(&table.components), of_sources.max().unwrap_or(0)];
         self.arrange_box();
-        self.codes = codes(&self.loaded);
+        self.codes.asked = None;
+        self.codes.relatives_asked = None;
         let pinned = self.pins.iter().filter_map(|pin| Some((self.row_of_pin(pin)?.0, (pin.kind, pin.colour))));
         self.pinned = pinned.collect();
         if self.step == Step::Report {

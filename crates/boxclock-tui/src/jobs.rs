@@ -9,14 +9,17 @@ use std::time::{Duration, Instant};
 
 use boxclock_core::case::{Case, Focus, Loaded, Loader, Options, Source, find_files};
 use boxclock_core::clock::Drift;
+use boxclock_core::code::Code;
 use boxclock_core::coverage;
 use boxclock_core::event::{Row, flag};
 use boxclock_core::facts::checks::findings;
+use boxclock_core::facts::restart::restart_findings;
 use boxclock_core::facts::{Checks, Finding};
 use boxclock_core::gather::Window;
 use boxclock_core::pattern::{Patterns, patterns};
 use boxclock_core::query::values::Values;
 use boxclock_core::query::{Filter, RowSet, problem_rows, rows_in_order};
+use boxclock_core::report::codes::{self, CodeCount, Order, Relative};
 use boxclock_core::timeline::density::{Density, Lanes, counts_of, density_by};
 use boxclock_core::timeline::drift::{Suggestion, suggestions};
 use boxclock_core::timeline::marks::{RailMark, marks};
@@ -69,6 +72,10 @@ pub enum Outcome {
     Walk(Arc<Vec<u32>>),
     /// Where hits and inks are on the rail.
     Overlay(Arc<Overlay>),
+    /// The codes of the case.
+    Codes(Vec<CodeCount>),
+    /// What stands near a code.
+    Relatives(Code, Vec<Relative>),
     /// It failed; the reason.
     Failed(String),
 }
@@ -131,6 +138,8 @@ pub enum Kind {
     Ink(u8),
     Walk,
     Overlay,
+    Codes,
+    Relatives,
 }
 
 /// Runs jobs.
@@ -338,6 +347,22 @@ impl Jobs {
         });
     }
 
+    /// Counts the codes of the case, also in slices of a span of time.
+    pub fn codes(&mut self, loaded: Loaded, axis: Option<(i64, i64)>, order: Order) {
+        self.start(Kind::Codes, move |work| {
+            let mut list = codes::codes_over(&loaded, axis, work)?;
+            codes::sort(&mut list, order);
+            Some(Outcome::Codes(list))
+        });
+    }
+
+    /// Looks for the codes that stand near one.
+    pub fn relatives(&mut self, loaded: Loaded, code: Code) {
+        self.start(Kind::Relatives, move |work| {
+            codes::relatives(&loaded, code, work).map(|near| Outcome::Relatives(code, near))
+        });
+    }
+
     /// Counts hits and inks for the rail.
     pub fn overlay(
         &mut self,
@@ -423,8 +448,10 @@ impl Jobs {
         self.start(Kind::Box, move |work| {
             let window = coverage::moment(&case, &loaded);
             let cover = window.map_or(Vec::new(), |window| coverage::coverage(&case, &loaded, window));
-            let (findings, _) = findings(&case, &Checks::load());
+            let (mut findings, _) = findings(&case, &Checks::load());
             // Cancelled: a newer look is on its way.
+            findings.extend(restart_findings(&case, &loaded, work).ok()?);
+            findings.sort_by_key(|finding| finding.level);
             let drift = suggestions(&case, &loaded, work).ok()?;
             Some(Outcome::Box(Arc::new(BoxState { window, cover, findings, drift })))
         });

@@ -96,6 +96,11 @@ pub enum Action {
     WriteReport,
     Reading,
     Structured,
+    CodeOrder,
+    CodeFamily,
+    CodeFamilyHere,
+    Lookup,
+    Lift,
     Undo,
     Finder,
     Help,
@@ -111,6 +116,8 @@ pub enum Scope {
     Stream,
     /// In the Box view.
     Box,
+    /// In the Codes view.
+    Codes,
     /// In the Cause view.
     Cause,
     /// In the Report view.
@@ -144,7 +151,10 @@ const fn row(
     Binding { action, keys, scope, short, long }
 }
 
-use Scope::{Box as InBox, Cause as InCause, Desk as AtDesk, Everywhere, Report as InReport, Stream as InStream};
+use Scope::{
+    Box as InBox, Cause as InCause, Codes as InCodes, Desk as AtDesk, Everywhere, Report as InReport,
+    Stream as InStream,
+};
 
 /// The table.
 pub const BINDINGS: &[Binding] = &[
@@ -250,6 +260,19 @@ pub const BINDINGS: &[Binding] = &[
     row(Action::JumpBack, &["Backspace"], Everywhere, "back", "back to where you came from"),
     row(Action::JumpForward, &["'"], Everywhere, "forward", "forward again, where you jumped back"),
     row(Action::Suspend, &["Ctrl-Z"], Everywhere, "suspend", "to the shell for a while; fg comes back"),
+    row(Action::CodeOrder, &["o"], InCodes, "order", "the worst first, or those seen first, first"),
+    row(Action::CodeFamily, &["r"], InCodes, "family", "say of which family this code is, wherever it stands"),
+    row(Action::ReadingDown, &["J"], InCodes, "read ↓", "scroll the reading pane down"),
+    row(Action::ReadingUp, &["K"], InCodes, "read ↑", "scroll the reading pane up"),
+    row(
+        Action::CodeFamilyHere,
+        &["r"],
+        InStream,
+        "code is",
+        "say of which family a code of this event is, here or in its source",
+    ),
+    row(Action::Lookup, &["#"], Everywhere, "look up", "look up a code in any writing, or by words of its meaning"),
+    row(Action::Lift, &["!"], Everywhere, "lift", "count lines that carry the code of a failure as problems, or not"),
     row(Action::Chain, &["c"], InCause, "chain", "put this pin into the chain, or take it out"),
     row(Action::LinkUp, &["K"], InCause, "earlier", "move this link towards the root"),
     row(Action::LinkDown, &["J"], InCause, "later", "move this link towards the symptom"),

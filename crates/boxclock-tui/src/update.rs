@@ -21,6 +21,7 @@ use crate::keys::{self, Action};
 pub(crate) use sources::is_off;
 
 mod act;
+mod codes;
 mod desk;
 mod menu;
 mod sources;
@@ -182,6 +183,12 @@ fn done(app: &mut App, outcome: Outcome) {
         }
         Outcome::Walk(places) => workspace::walked(app, places),
         Outcome::Overlay(overlay) => app.workspace.overlay = Some(overlay),
+        Outcome::Codes(list) => take_codes(app, list),
+        Outcome::Relatives(code, near) => {
+            if app.codes.relatives_asked == Some(code) {
+                app.codes.relatives = Some(near);
+            }
+        }
         Outcome::Clocks(loaded) => {
             remember(app);
             take_loaded(app, loaded);
@@ -191,6 +198,17 @@ fn done(app: &mut App, outcome: Outcome) {
                 app.message = Some(reason);
             }
         }
+    }
+}
+
+/// Takes the codes of the case; the chosen one stays chosen.
+fn take_codes(app: &mut App, list: Vec<boxclock_core::report::codes::CodeCount>) {
+    let (cursor, top) = app.lists.get(&Step::Codes).copied().unwrap_or_default();
+    let chosen = app.codes.list.get(cursor).map(|row| row.code);
+    app.codes.list = list;
+    app.codes.known = true;
+    if let Some(place) = chosen.and_then(|code| app.codes.list.iter().position(|row| row.code == code)) {
+        app.lists.insert(Step::Codes, (place, top));
     }
 }
 

@@ -54,6 +54,7 @@ pub fn draw(app: &App, frame: &mut Frame<'_>) {
         Mode::Menu(menu) => overlay::menu(app, menu, frame),
         Mode::Typing(crate::app::Prompt::Filter, _) => overlay::completions(app, frame),
         Mode::Help(scrolled) => overlay::help(app, *scrolled, frame),
+        Mode::Typing(crate::app::Prompt::Lookup(chosen), input) => codes::lookup(app, *chosen, input.value(), frame),
         Mode::Typing(crate::app::Prompt::Finder(chosen), input) => overlay::finder(app, *chosen, input.value(), frame),
         _ => {}
     }

@@ -4,6 +4,7 @@ use std::collections::HashSet;
 use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 
+use boxclock_core::code::{Code, Family};
 use boxclock_core::event::Row;
 use boxclock_core::pattern::Patterns;
 use boxclock_core::query::values::{Completion, Values};
@@ -144,6 +145,8 @@ pub enum Choice {
     DropLens(String),
     /// Writes a lens as a file for all cases.
     ExportLens(Lens),
+    /// Says of which family a code is, in these sources, or in one place by its offset.
+    Family(Vec<usize>, Code, Option<u64>, Family),
 }
 
 /// A menu: what can be chosen.

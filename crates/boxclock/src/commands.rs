@@ -6,7 +6,6 @@ use std::path::PathBuf;
 
 use boxclock_core::case::{Case, LeftOut, Loaded, Options, Source};
 use boxclock_core::clock::{Zone, human, now};
-use boxclock_core::code::Platform;
 use boxclock_core::format;
 use boxclock_core::logbook::Logbook;
 use boxclock_core::platform;

@@ -12,7 +12,9 @@ use super::schedule::{Focus, Job, Queue};
 use super::{Case, CodeChoice, Loaded, Options, Reader, Source, SourceReport, Trouble, finish};
 use crate::clock::{Drift, TimeKnown};
 use crate::code::Code;
-use crate::event::{Actor, CodeRules, Column, Columns, EventRef, NO_TIME, Names, Part, Segment, Table, TableActor, flag};
+use crate::event::{
+    Actor, CodeRules, Column, Columns, EventRef, NO_TIME, Names, Part, Segment, Table, TableActor, flag,
+};
 use crate::severity::Severity;
 use crate::text::SourceFile;
 use crate::work::{Work, parallel, workers};

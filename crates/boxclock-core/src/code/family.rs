@@ -255,10 +255,7 @@ impl Family {
 
     /// Whether it is a list of error numbers of some Unix.
     pub fn is_errno(self) -> bool {
-        matches!(
-            self,
-            Self::Errno | Self::ErrnoMacos | Self::ErrnoFreebsd | Self::ErrnoSolaris | Self::ErrnoAix
-        )
+        matches!(self, Self::Errno | Self::ErrnoMacos | Self::ErrnoFreebsd | Self::ErrnoSolaris | Self::ErrnoAix)
     }
 
     /// Whether names of this family are looked for in text as they stand. The others' names are ordinary words.

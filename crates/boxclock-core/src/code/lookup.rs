@@ -154,7 +154,8 @@ pub fn search(words: &str, platform: Platform) -> Vec<Reading> {
         if all_in(&row.name.replace('_', " ")) {
             return Some(if row.is_explained() { 2 } else { 4 });
         }
-        (row.is_explained() && all_in(&format!("{} {} {} {}", row.gloss, row.name, row.meaning, row.causes))).then_some(3)
+        (row.is_explained() && all_in(&format!("{} {} {} {}", row.gloss, row.name, row.meaning, row.causes)))
+            .then_some(3)
     };
     let own = user::rows();
     let rows = own.iter().chain(entries());

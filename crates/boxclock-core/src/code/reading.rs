@@ -92,8 +92,28 @@ pub(super) fn from_entry(code: Code, row: &Entry) -> Reading {
 /// A symbolic name as words: without what all names of its kind begin with. Empty where it is an abbreviation.
 fn plain_words(name: &str) -> String {
     const LEADS: [&str; 22] = [
-        "ERROR_", "STATUS_", "NERR_", "RPC_S_", "RPC_X_", "RPC_NT_", "EPT_S_", "WSA_", "DNS_ERROR_", "LDAP_", "SQLITE_",
-        "ER_", "CR_", "EX_", "SEC_E_", "SPAPI_E_", "CERT_E_", "TRUST_E_", "CRYPT_E_", "WU_E_", "VSS_E_", "COR_E_",
+        "ERROR_",
+        "STATUS_",
+        "NERR_",
+        "RPC_S_",
+        "RPC_X_",
+        "RPC_NT_",
+        "EPT_S_",
+        "WSA_",
+        "DNS_ERROR_",
+        "LDAP_",
+        "SQLITE_",
+        "ER_",
+        "CR_",
+        "EX_",
+        "SEC_E_",
+        "SPAPI_E_",
+        "CERT_E_",
+        "TRUST_E_",
+        "CRYPT_E_",
+        "WU_E_",
+        "VSS_E_",
+        "COR_E_",
     ];
     let bare = LEADS.iter().find_map(|lead| name.strip_prefix(lead)).unwrap_or_else(|| match name.split_once("_E_") {
         Some((lead, rest)) if lead.len() <= 12 => rest,
@@ -104,6 +124,23 @@ fn plain_words(name: &str) -> String {
         return String::new();
     }
     bare.replace('_', " ").to_lowercase()
+}
+
+/// What a code is in other families by the platform's own rules, each with the rule in a few words: the system code that a
+/// component result wraps and the other way round, the signal in an exit status.
+pub fn other_forms(code: Code) -> Vec<(Code, &'static str)> {
+    let number = code.number;
+    let form = |family, number, words| vec![(Code { family, number }, words)];
+    match code.family {
+        Family::Hresult if facility(number) == 7 && number >> 31 == 1 => form(Family::Win32, number & 0xFFFF, "wraps"),
+        Family::Hresult if number & 0x1000_0000 != 0 => form(Family::NtStatus, number & !0x1000_0000, "wraps"),
+        Family::Win32 if (1..=0xFFFF).contains(&number) => form(Family::Hresult, 0x8007_0000 | number, "wrapped in"),
+        Family::NtStatus if number >> 30 == 3 => form(Family::Hresult, number | 0x1000_0000, "wrapped in"),
+        Family::Exit if (129..=192).contains(&number) => form(Family::Signal, number - 128, "is 128 and"),
+        Family::Signal if (1..=64).contains(&number) => form(Family::Exit, number + 128, "in a shell"),
+        Family::Wait => vec![(wait_parts(number), "holds")],
+        _ => Vec::new(),
+    }
 }
 
 /// The system code that a component result wraps: facility 7.
@@ -174,8 +211,10 @@ fn by_shape(code: Code) -> Reading {
                 reading.name = Some(row.name);
                 reading.known = true;
                 reading.gloss = format!("ended by {}", row.name);
-                reading.meaning =
-                    format!("128 + {}: a shell reports a child that ended by {}. {}", signal.number, row.name, row.meaning);
+                reading.meaning = format!(
+                    "128 + {}: a shell reports a child that ended by {}. {}",
+                    signal.number, row.name, row.meaning
+                );
                 (reading.causes, reading.check) = (row.causes, row.check);
             } else {
                 reading.meaning =

@@ -34,8 +34,7 @@ pub enum Platform {
 
 impl Platform {
     /// All that are known.
-    pub const KNOWN: [Self; 6] =
-        [Self::Linux, Self::Windows, Self::Macos, Self::Freebsd, Self::Solaris, Self::Aix];
+    pub const KNOWN: [Self; 6] = [Self::Linux, Self::Windows, Self::Macos, Self::Freebsd, Self::Solaris, Self::Aix];
 
     /// Its name on the command line.
     pub fn name(self) -> &'static str {

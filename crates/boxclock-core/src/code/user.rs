@@ -92,9 +92,10 @@ impl Catalogues {
     pub fn shaped(&self, text: &[u8]) -> Option<(Code, usize)> {
         let hyphen = text.iter().take(limits::USER_PREFIX + 1).position(|byte| *byte == b'-')?;
         let digits = text[hyphen + 1..].iter().take(8).take_while(|byte| byte.is_ascii_digit()).count();
-        let place = self.shapes.iter().position(|shape| {
-            shape.digits == digits && shape.prefix.as_bytes() == &text[..hyphen]
-        })?;
+        let place = self
+            .shapes
+            .iter()
+            .position(|shape| shape.digits == digits && shape.prefix.as_bytes() == &text[..hyphen])?;
         let end = hyphen + 1 + digits;
         let inside = text.get(end).is_some_and(|byte| byte.is_ascii_alphanumeric() || *byte == b'_');
         let number = std::str::from_utf8(&text[hyphen + 1..end]).ok()?.parse::<u32>().ok()?;
@@ -217,7 +218,11 @@ pub fn rows() -> Vec<Entry> {
 
 /// The code that has this name in a user's catalogue.
 pub fn by_name(name: &str) -> Option<Code> {
-    current()?.rows.iter().find(|(row, _)| row.name.eq_ignore_ascii_case(name) && !name.is_empty()).map(|(row, _)| row.code)
+    current()?
+        .rows
+        .iter()
+        .find(|(row, _)| row.name.eq_ignore_ascii_case(name) && !name.is_empty())
+        .map(|(row, _)| row.code)
 }
 
 /// See [`Catalogues::shaped`]; the code at the start of a text.

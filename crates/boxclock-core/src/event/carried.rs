@@ -71,6 +71,18 @@ impl Table {
 }
 
 impl EventRef<'_> {
+    /// A code that was found in the text of this event, as it is meant: see [`Table::code_of`].
+    pub fn meant(&self, code: Code) -> Code {
+        self.table.code_of(self.part.segment.source, self.row, code)
+    }
+
+    /// The codes as recognition found them, whatever a person chose.
+    pub fn codes_as_found(&self) -> Vec<Code> {
+        let mut codes: Vec<Code> = self.part.segment.codes_of(self.index).iter().map(|(_, code)| *code).collect();
+        codes.dedup();
+        codes
+    }
+
     /// The code that makes this event a problem although it was logged as information, or without a level.
     pub fn lifted_by(&self) -> Option<Code> {
         let low = self.severity().0 <= LIFTED_UP_TO && self.flags() & flag::HAS_CODE != 0;

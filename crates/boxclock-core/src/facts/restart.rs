@@ -107,7 +107,8 @@ mod tests {
 
     #[test]
     fn a_restart_that_did_not_come_is_named_with_its_line() {
-        let findings = found(&format!("{ASKED}2026-04-12T02:30:10Z setup: exit code 3010\n2026-04-12T03:00:10Z app: fed\n"));
+        let findings =
+            found(&format!("{ASKED}2026-04-12T02:30:10Z setup: exit code 3010\n2026-04-12T03:00:10Z app: fed\n"));
         assert_eq!(findings.len(), 1, "{findings:?}");
         let Finding { level, evidence, line, .. } = &findings[0];
         assert_eq!((*level, *line), (Level::Warning, 2));

@@ -67,7 +67,15 @@ pub fn unpack(path: &Path, work: &Work) -> Result<OpenBox> {
         reason: format!("could not be gathered: {}", missing.reason),
     });
     left_out.extend(unreadable);
-    Ok(OpenBox { seal, story, files, formats: target.join("formats"), codes: target.join("codes"), folder: target, left_out })
+    Ok(OpenBox {
+        seal,
+        story,
+        files,
+        formats: target.join("formats"),
+        codes: target.join("codes"),
+        folder: target,
+        left_out,
+    })
 }
 
 /// One folder of the cache for each state of each box.

@@ -296,9 +296,12 @@ fn codes(value: &Token, items: &[&str]) -> Parsed<Vec<crate::code::Code>> {
         // Any family: the reader of a filter does not know which one the log meant.
         let number = readings.first().map_or(0, |reading| reading.code.number);
         codes.extend(readings.iter().map(|reading| reading.code));
-        let is_number = item.strip_prefix("0x").unwrap_or(item).bytes().any(|byte| byte.is_ascii_digit())
+        // `win32:5` says whose number it is.
+        let is_number = !item.contains([':', ' '])
+            && item.strip_prefix("0x").unwrap_or(item).bytes().any(|byte| byte.is_ascii_digit())
             && readings.iter().all(|reading| !matches!(reading.code.family.form(), Form::Name | Form::Worded));
-        if is_number && readings.iter().all(|reading| reading.name.is_none_or(|name| !name.eq_ignore_ascii_case(item))) {
+        if is_number && readings.iter().all(|reading| reading.name.is_none_or(|name| !name.eq_ignore_ascii_case(item)))
+        {
             let families = crate::code::Family::ALL.into_iter().filter(|family| family.form() != Form::Name);
             codes.extend(families.map(|family| crate::code::Code { family, number }));
         }

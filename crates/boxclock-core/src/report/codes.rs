@@ -155,7 +155,14 @@ fn add(hosts: &mut Vec<(u32, u64)>, host: u32, count: u64) {
 
 impl Counted {
     fn new(row: Row) -> Self {
-        Self { count: 0, span: None, first: (i64::MAX, row), hosts: Vec::new(), sources: Vec::new(), slices: [0; SLICES] }
+        Self {
+            count: 0,
+            span: None,
+            first: (i64::MAX, row),
+            hosts: Vec::new(),
+            sources: Vec::new(),
+            slices: [0; SLICES],
+        }
     }
 
     fn merge(&mut self, other: Self) {

@@ -135,7 +135,7 @@ impl EventWriter {
             Reader::Lines(detected) if event.flags() & crate::event::flag::HAS_CODE != 0 => {
                 let text = self.reader.text(event).unwrap_or_default();
                 let found = codes_in(&text, detected, source.platform);
-                found.iter().map(|hit| code_out(text[hit.start..hit.end].to_owned(), hit.code)).collect()
+                found.iter().map(|hit| code_out(text[hit.start..hit.end].to_owned(), event.meant(hit.code))).collect()
             }
             Reader::Lines(_) => Vec::new(),
             Reader::Dump(_) => event.codes().map(|code| code_out(code.written(), code)).collect(),

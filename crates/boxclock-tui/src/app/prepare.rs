@@ -9,7 +9,7 @@ use boxclock_core::query::values::quoted;
 use boxclock_core::timeline::density::Lanes;
 use boxclock_core::timeline::problems_before;
 
-use super::{App, Reading, Step, StreamLine, TextMark, scrolled};
+use super::{App, Mode, Prompt, Reading, Step, StreamLine, TextMark, scrolled};
 use crate::view::layout::{Layout, READING_BESIDE};
 use crate::view::stream::{Columns, text_rows};
 use crate::workspace::{Go, ReadingLink};
@@ -35,6 +35,28 @@ impl App {
         self.prepare_reading();
         self.ask_for_rail();
         self.ask_for_overlay();
+        self.ask_for_codes();
+    }
+
+    /// Asks for the codes of the case when they are looked at, over the rail's span; and for what stands near the chosen one.
+    fn ask_for_codes(&mut self) {
+        let looking = self.step == Step::Codes || matches!(self.mode, Mode::Typing(Prompt::Lookup(_), _));
+        if !looking {
+            return;
+        }
+        let axis = self.rail_span();
+        if self.codes.asked != Some(axis) {
+            self.codes.asked = Some(axis);
+            self.jobs.codes(self.loaded.clone(), axis, self.codes.order);
+        }
+        let chosen = self.codes.list.get(self.list_cursor(Step::Codes)).map(|code| code.code);
+        if self.step == Step::Codes && self.codes.relatives_asked != chosen {
+            self.codes.relatives_asked = chosen;
+            self.codes.relatives = None;
+            if let Some(code) = chosen {
+                self.jobs.relatives(self.loaded.clone(), code);
+            }
+        }
     }
 
     fn keep_in_sight(&mut self) {
@@ -89,7 +111,7 @@ impl App {
         let mut glosses = Vec::new();
         if event.flags() & flag::HAS_CODE != 0 {
             boxclock_core::code::scan(text.as_bytes(), source.platform, |found| {
-                let gloss = found.reading().gloss;
+                let gloss = event.meant(found.code).reading().gloss;
                 if !gloss.is_empty() {
                     glosses.push((found.end, gloss));
                 }
@@ -171,7 +193,7 @@ impl App {
         codes.dedup();
         for code in codes {
             let label = format!("only events with {}\n", code.written());
-            links.push(ReadingLink { label, go: Go::Only(format!("code={}", code.written())) });
+            links.push(ReadingLink { label, go: Go::Only(format!("code={}", quoted(&code.filter_value()))) });
         }
         let event = self.loaded.table.event(row);
         let pid = event.actor().pid.map_or(String::new(), |pid| pid.to_string());

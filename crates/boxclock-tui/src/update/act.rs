@@ -134,6 +134,14 @@ pub(super) fn run(app: &mut App, action: Action) {
         Action::WriteReport => ask(app, Prompt::ReportPath, app.report_path().display().to_string()),
         Action::Reading => toggle_reading(app),
         Action::Structured => workspace::next_shown(app),
+        Action::CodeOrder => super::codes::turn_order(app),
+        Action::CodeFamily | Action::CodeFamilyHere => super::codes::family_menu(app),
+        Action::Lookup => super::codes::ask(app),
+        Action::Lift => {
+            if let Err(error) = super::codes::toggle_lift(app) {
+                app.message = Some(error.to_string());
+            }
+        }
         Action::Undo => undo(app),
         Action::Finder => ask(app, Prompt::Finder(0), String::new()),
         Action::Help => app.mode = Mode::Help(0),
@@ -269,8 +277,8 @@ fn enter(app: &mut App) {
             }
         }
         Step::Codes => {
-            if let Some(row) = app.codes.get(chosen).map(|code| code.first_row) {
-                jump_to_row(app, row);
+            if let Some(code) = app.codes.list.get(chosen).map(|row| row.code) {
+                super::codes::show_events(app, code);
             }
         }
         Step::Cause => {
@@ -538,6 +546,7 @@ fn undo(app: &mut App) {
             }
             done
         }
+        Undo::Codes(rows) => super::codes::set(app, &rows),
         Undo::Field(key, value) => {
             app.story.set(key, value.clone());
             app.logbook.set_story(key, &value)

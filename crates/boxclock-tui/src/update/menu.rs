@@ -51,7 +51,7 @@ fn values(app: &mut App) -> Vec<String> {
     add("level", event.severity().name().unwrap_or("none"));
     add("pid", &actor.pid.map_or(String::new(), |id| id.to_string()));
     add("tid", &actor.tid.map_or(String::new(), |id| id.to_string()));
-    let mut codes: Vec<String> = event.codes().map(boxclock_core::code::Code::written).collect();
+    let mut codes: Vec<String> = event.codes().map(boxclock_core::code::Code::filter_value).collect();
     codes.dedup();
     for code in &codes {
         add("code", code);
@@ -131,10 +131,10 @@ pub(super) fn walk_menu(app: &mut App) {
             add(format!("host {}", event.host()), &format!("host={host}"));
         }
         add("this source".into(), &format!("source={source}"));
-        let mut codes: Vec<_> = event.codes().map(boxclock_core::code::Code::written).collect();
+        let mut codes: Vec<_> = event.codes().collect();
         codes.dedup();
         for code in &codes {
-            add(format!("code {code}"), &format!("code={code}"));
+            add(format!("code {}", code.written()), &format!("code={}", quoted(&code.filter_value())));
         }
     }
     for level in ["warn", "error", "fatal"] {
@@ -195,6 +195,7 @@ pub(super) fn choose(app: &mut App, choice: Choice) {
         }
         Choice::DropLens(name) => set_lens(app, &name, ""),
         Choice::ExportLens(lens) => export_lens(app, &lens),
+        Choice::Family(sources, code, offset, family) => super::codes::choose(app, &sources, code, offset, family),
     };
     if let Err(error) = done {
         app.message = Some(error.to_string());

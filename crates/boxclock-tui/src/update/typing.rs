@@ -10,7 +10,7 @@ use boxclock_core::query::{FIELDS, Filter};
 use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 use tui_input::{Input, InputRequest};
 
-use super::{act, ask_for_hits, go, note_jump, sources, typed_time, use_filter, workspace, write_report};
+use super::{act, ask_for_hits, codes, go, note_jump, sources, typed_time, use_filter, workspace, write_report};
 use crate::app::{App, Mode, Prompt, Undo};
 use crate::jobs::Kind;
 use crate::keys::{Binding, bindings};
@@ -28,7 +28,7 @@ pub(super) fn key(app: &mut App, key: KeyEvent) {
         KeyCode::Esc => return give_up(app),
         KeyCode::Char('c') if control => return give_up(app),
         KeyCode::Up | KeyCode::Down => {
-            if let Prompt::Finder(chosen) = prompt {
+            if let Prompt::Finder(chosen) | Prompt::Lookup(chosen) = prompt {
                 *chosen = if key.code == KeyCode::Up { chosen.saturating_sub(1) } else { *chosen + 1 };
             } else {
                 choose_completion(app, key.code == KeyCode::Up);
@@ -110,6 +110,10 @@ fn changed(app: &mut App) {
         },
         Prompt::Find => look_for(app, &text),
         Prompt::Finder(chosen) => *chosen = 0,
+        Prompt::Lookup(chosen) => {
+            *chosen = 0;
+            codes::find(app, &text);
+        }
         _ => {}
     }
 }
@@ -249,6 +253,7 @@ fn accept(app: &mut App, prompt: &Prompt, text: &str) {
             write_report(app, text);
             Ok(())
         }
+        Prompt::Lookup(chosen) => return codes::accept(app, *chosen),
         Prompt::Finder(chosen) => {
             let offered = offered(text);
             app.mode = Mode::Normal;

@@ -67,6 +67,7 @@ fn label(prompt: &Prompt) -> String {
         Prompt::Desk(key) => (*key).into(),
         Prompt::Label(_) => "host of this source".into(),
         Prompt::Finder(_) => "action".into(),
+        Prompt::Lookup(_) => "code or words".into(),
     }
 }
 
@@ -93,6 +94,7 @@ fn help_for(app: &App, prompt: &Prompt, indent: usize, width: u16) -> Vec<Span<'
         Prompt::ReadAs(_) => "rfc3164  windows-1252  day-first   nothing: as found out",
         Prompt::Password => "it is tried on every encrypted member, and kept in memory only",
         Prompt::Finder(_) => "words of what you want to do; arrows choose, Enter does it",
+        Prompt::Lookup(_) => "arrows choose, Enter shows its events in this case, Esc leaves",
         Prompt::Ink(_) => "a text, /a regular expression/, or =level>=error host=NAME; nothing takes it away",
         Prompt::LensName => "Enter keeps the filter under this name",
         Prompt::Columns => "time level host:10 source component pid tid line; nothing: as it fits",

@@ -12,7 +12,7 @@ use crate::update;
 use crate::workspace::Menu;
 
 /// An area in the middle of the screen.
-fn centred(frame: &Frame<'_>, width: u16, height: u16) -> Rect {
+pub(super) fn centred(frame: &Frame<'_>, width: u16, height: u16) -> Rect {
     let all = frame.area();
     let (width, height) = (width.min(all.width), height.min(all.height));
     Rect::new((all.width - width) / 2, (all.height - height) / 2, width, height)
@@ -35,6 +35,7 @@ pub(super) fn help(app: &App, scrolled: usize, frame: &mut Frame<'_>) {
         ("everywhere", Scope::Everywhere),
         ("Stream", Scope::Stream),
         ("Box", Scope::Box),
+        ("Codes", Scope::Codes),
         ("Cause", Scope::Cause),
         ("Report", Scope::Report),
         ("Desk", Scope::Desk),
@@ -51,6 +52,7 @@ pub(super) fn help(app: &App, scrolled: usize, frame: &mut Frame<'_>) {
         ("△ ▲ ◆", "warning, error, fatal"),
         ("◌", "no level, but its words look like a problem"),
         ("✕", "a crash dump"),
+        ("▲ △ ↻", "in the Codes view: a failure, one that healthy work has too, a restart that is needed"),
         ("◂ ▸", "pinned; on the rail: the chosen place"),
         (
             "▴ ▾ ▪ ◷ ┊ ◆",

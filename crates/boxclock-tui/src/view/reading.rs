@@ -1,9 +1,8 @@
 //! The reading pane: what the chosen thing says, and what to look at next.
 
 use boxclock_core::clock::human::{date_time, drift_text, duration_text};
-use boxclock_core::code::Reading as CodeReading;
 use boxclock_core::decode::Place;
-use boxclock_core::event::EventRef;
+use boxclock_core::event::{EventRef, flag};
 use boxclock_core::gather::recipe::Class;
 use boxclock_core::logbook::Story;
 use boxclock_core::report::sources::SourceOut;
@@ -24,12 +23,7 @@ pub(super) fn draw(app: &App, frame: &mut Frame<'_>, area: Rect) {
     let mut pane = Pane { app, width: usize::from(area.width).saturating_sub(1), lines: Vec::new(), chosen_line: None };
     match app.step {
         Step::Box => pane.source(),
-        Step::Codes => {
-            if let Some(code) = app.codes.get(app.list_cursor(Step::Codes)) {
-                pane.code(&code.code.reading(), true);
-                pane.facts("found", &format!("{} events, Enter shows the first", code.count));
-            }
-        }
+        Step::Codes => pane.code_in_case(),
         Step::Story => {
             if let Some((key, label, hint)) = Story::FIELDS.get(app.list_cursor(Step::Story)) {
                 pane.paragraph(label, app.theme.strong());
@@ -52,7 +46,7 @@ pub(super) fn draw(app: &App, frame: &mut Frame<'_>, area: Rect) {
     // The chosen link is in sight; else what was scrolled to.
     let top = match pane.chosen_line {
         Some(line) if app.step == Step::Stream => (line + 3).saturating_sub(height),
-        _ if matches!(app.step, Step::Stream | Step::Report) => app.workspace.reading_top,
+        _ if matches!(app.step, Step::Stream | Step::Report | Step::Codes) => app.workspace.reading_top,
         _ => 0,
     };
     pane.lines.drain(..top.min(most));
@@ -65,6 +59,8 @@ pub(super) fn draw(app: &App, frame: &mut Frame<'_>, area: Rect) {
     frame.render_widget(Clear, area);
     frame.render_widget(Paragraph::new(pane.lines), area);
 }
+
+mod code;
 
 struct Pane<'a> {
     app: &'a App,
@@ -116,9 +112,7 @@ impl Pane<'_> {
             _ => {}
         }
         self.body(&reading.record.body);
-        for code in event.codes().collect::<std::collections::BTreeSet<_>>() {
-            self.code(&code.reading(), false);
-        }
+        self.codes_of(event);
         if !reading.record.attributes.is_empty() {
             self.heading("fields");
             for (name, value) in &reading.record.attributes {
@@ -211,10 +205,11 @@ impl Pane<'_> {
         let level = match (severity.name(), reading) {
             (Some(name), Some(text)) if !name.eq_ignore_ascii_case(&text) => format!("{name} (written {text})"),
             (Some(name), _) => name.to_owned(),
-            (None, _) if event.is_problem() => "none; its words look like a problem".to_owned(),
+            (None, _) if event.flags() & flag::SUSPECT != 0 => "none; its words look like a problem".to_owned(),
             (None, _) => "none".to_owned(),
         };
         self.facts("level", &level);
+        self.facts("", &Self::lifted(event).unwrap_or_default());
         let actor = event.actor();
         let ids = [("pid", actor.pid), ("tid", actor.tid)];
         let ids: Vec<String> = ids.into_iter().filter_map(|(name, id)| id.map(|id| format!("{name} {id}"))).collect();
@@ -237,17 +232,6 @@ impl Pane<'_> {
         if more > 0 {
             self.lines.push(Line::styled(format!(" … {more} more lines"), self.app.theme.faint()));
         }
-    }
-
-    fn code(&mut self, reading: &CodeReading, full: bool) {
-        let name = reading.name.unwrap_or("no name known");
-        self.heading(&format!("{} {name}", reading.code.written()));
-        let kind = if reading.is_failure() { "failure" } else { "no failure" };
-        if full {
-            self.facts("family", reading.code.family.title());
-        }
-        self.facts("means", &format!("{} ({kind})", reading.meaning.trim_end_matches('.')));
-        self.facts("look at", reading.check);
     }
 
     fn source(&mut self) {
@@ -486,8 +470,6 @@ impl Pane<'_> {
         if app.case.sources[event.source()].decoded.is_none() {
             self.facts("", &format!("line {}, byte {}", event.line(), event.offset()));
         }
-        for code in event.codes().collect::<std::collections::BTreeSet<_>>() {
-            self.code(&code.reading(), false);
-        }
+        self.codes_of(event);
     }
 }

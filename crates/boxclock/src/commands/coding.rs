@@ -56,7 +56,9 @@ fn asked(texts: &[String], platform: Platform, outcome: &mut Outcome) -> Vec<Ask
         match lookup::look_up(text, platform) {
             Ok(readings) => list.push(Asked::Code(text.clone(), readings)),
             Err(NoCode::TooLarge) => {
-                say(&format!("\"{text}\" is larger than any code: codes have 32 bits, or 64 where a sign was carried on"));
+                say(&format!(
+                    "\"{text}\" is larger than any code: codes have 32 bits, or 64 where a sign was carried on"
+                ));
                 *outcome = Outcome::Partly;
             }
             Err(NoCode::Form) => match list.last_mut() {
@@ -70,8 +72,7 @@ fn asked(texts: &[String], platform: Platform, outcome: &mut Outcome) -> Vec<Ask
 
 /// The asked system's own readings; all of them where it has none.
 fn of_system(readings: Vec<Reading>, platform: Platform) -> Vec<Reading> {
-    let own: Vec<Reading> =
-        readings.iter().filter(|reading| platform.prefers(reading.code.family)).cloned().collect();
+    let own: Vec<Reading> = readings.iter().filter(|reading| platform.prefers(reading.code.family)).cloned().collect();
     if platform == Platform::Unknown || own.is_empty() { readings } else { own }
 }
 

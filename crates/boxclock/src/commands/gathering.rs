@@ -304,7 +304,11 @@ pub fn checks(arguments: &args::Listing) -> Ended {
     }
     if findings.is_empty() && arguments.form == args::ListForm::Text {
         let of = case.documents.iter().filter(|document| document.name.ends_with(facts::FACTS_NAME)).count();
-        writeln!(out, "nothing found in the facts of {of} hosts, {} checks; no restart was asked for in vain", checks.good.len())?;
+        writeln!(
+            out,
+            "nothing found in the facts of {of} hosts, {} checks; no restart was asked for in vain",
+            checks.good.len()
+        )?;
     }
     for (file, mistake) in checks.wrong.iter().chain(&unread) {
         say(&format!("{file}: {mistake}"));

@@ -46,7 +46,10 @@ fn names_by_hand_are_those_of_the_headers() {
         let explained = entries().iter().filter(|row| row.code.family == family && row.is_explained());
         for row in explained.filter(|row| !row.name.is_empty()) {
             let of_number: Vec<_> = names.iter().filter(|(number, _)| *number == row.code.number).collect();
-            assert!(of_number.is_empty() || of_number.iter().any(|(_, name)| *name == row.name), "{row:?}: {of_number:?}");
+            assert!(
+                of_number.is_empty() || of_number.iter().any(|(_, name)| *name == row.name),
+                "{row:?}: {of_number:?}"
+            );
         }
     }
 }
@@ -84,7 +87,10 @@ fn each_family_has_its_well_known_numbers() {
         let names: Vec<_> = entry(Code { family, number }).map(|row| row.name).into_iter().collect();
         assert_eq!(names, [name], "{family:?} {number}");
     }
-    let state = |text: &str| Code { family: Family::SqlState, number: crate::code::family::state_number(text.as_bytes()).unwrap() };
+    let state = |text: &str| Code {
+        family: Family::SqlState,
+        number: crate::code::family::state_number(text.as_bytes()).unwrap(),
+    };
     assert_eq!(entry(state("42P01")).unwrap().name, "undefined_table");
     assert_eq!(entry(state("40001")).unwrap().name, "serialization_failure");
 }

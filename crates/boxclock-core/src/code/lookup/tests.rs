@@ -11,8 +11,17 @@ fn first(text: &str) -> Option<&'static str> {
 #[test]
 fn every_writing_leads_to_the_same_code() {
     for text in [
-        "0x80070005", "-2147024891", "2147942405", "80070005", "E_ACCESSDENIED", "0X80070005", "e_accessdenied",
-        "0xFFFFFFFF80070005", "FFFFFFFF80070005", "\u{2212}2147024891", "hresult 0x80070005",
+        "0x80070005",
+        "-2147024891",
+        "2147942405",
+        "80070005",
+        "E_ACCESSDENIED",
+        "0X80070005",
+        "e_accessdenied",
+        "0xFFFFFFFF80070005",
+        "FFFFFFFF80070005",
+        "\u{2212}2147024891",
+        "hresult 0x80070005",
     ] {
         let readings = look_up(text, Platform::Unknown).unwrap();
         assert_eq!(readings[0].name, Some("E_ACCESSDENIED"), "{text}");

@@ -11,8 +11,13 @@ fn reading(family: Family, number: u32) -> Reading {
 fn wrapped_and_unknown_results() {
     assert_eq!(reading(Family::Hresult, 0x8007_0652).name, Some("ERROR_INSTALL_ALREADY_RUNNING"));
     let unknown = reading(Family::Hresult, 0x8004_FFF4);
-    assert!(!unknown.known && unknown.is_failure() && unknown.meaning.contains("facility 4 (interface)"), "{unknown:?}");
-    assert!(unknown.meaning.starts_with("Not in any catalogue") && unknown.gloss.is_empty() && unknown.check.is_empty());
+    assert!(
+        !unknown.known && unknown.is_failure() && unknown.meaning.contains("facility 4 (interface)"),
+        "{unknown:?}"
+    );
+    assert!(
+        unknown.meaning.starts_with("Not in any catalogue") && unknown.gloss.is_empty() && unknown.check.is_empty()
+    );
     let restart = reading(Family::Hresult, 0x8007_0BC2);
     assert_eq!(restart.outcome, Outcome::Restart, "success that needs a restart is no failure, wrapped or not");
     // A status of the kernel as a component result.
@@ -41,7 +46,9 @@ fn success_is_no_failure() {
         assert!(!reading(family, number).is_failure(), "{family:?} {number}");
         assert!(!Code { family, number }.lifts(), "{family:?} {number}");
     }
-    for (family, number) in [(Family::Win32, 1641), (Family::Msi, 1703), (Family::Package, 102), (Family::Hresult, 0x0024_0005)] {
+    for (family, number) in
+        [(Family::Win32, 1641), (Family::Msi, 1703), (Family::Package, 102), (Family::Hresult, 0x0024_0005)]
+    {
         assert_eq!(reading(family, number).outcome, Outcome::Restart, "{family:?} {number}");
     }
 }

@@ -46,15 +46,16 @@ pub(super) fn named(text: &[u8], start: usize, end: usize, platform: Platform) -
         return None;
     }
     let row = catalogue::by_name(word).filter(|row| row.code.family.form() == Form::Name)?;
-    if ORDINARY.contains(&row.name) && !near_before(text, start, 12, b"reason") && !near_before(text, start, 12, b"warning ") {
+    if ORDINARY.contains(&row.name)
+        && !near_before(text, start, 12, b"reason")
+        && !near_before(text, start, 12, b"warning ")
+    {
         return None;
     }
     // `System.TimeoutException` is none of Java's.
     let dotnet = text[..start].ends_with(b"System.") || text[..start].ends_with(b"System.IO.");
     match row.code.family {
-        Family::Java if dotnet => {
-            catalogue::by_name_in(Family::DotNet, row.name).map(|row| (end, row.code))
-        }
+        Family::Java if dotnet => catalogue::by_name_in(Family::DotNet, row.name).map(|row| (end, row.code)),
         _ => Some((end, row.code)),
     }
 }

@@ -66,7 +66,9 @@ pub(super) fn in_its_place(text: &[u8], start: usize, end: usize) -> Option<Code
 
 /// `5.1.1` of a class.
 fn enhanced(text: &[u8], class: u8) -> bool {
-    let digits = |from: usize| text.get(from..).unwrap_or_default().iter().take(4).take_while(|byte| byte.is_ascii_digit()).count();
+    let digits = |from: usize| {
+        text.get(from..).unwrap_or_default().iter().take(4).take_while(|byte| byte.is_ascii_digit()).count()
+    };
     let first = digits(2);
     matches!(class, b'2' | b'4' | b'5')
         && text.first() == Some(&class)
@@ -268,8 +270,28 @@ fn counts_something(rest: &[u8]) -> bool {
             let length = word.iter().take_while(|byte| byte.is_ascii_lowercase()).count();
             // `error 5 while`, `error 5 at`: what goes on is no thing that is counted.
             const GOING_ON: [&[u8]; 22] = [
-                b"while", b"at", b"on", b"in", b"for", b"from", b"when", b"after", b"during", b"and", b"but", b"from",
-                b"occurred", b"opening", b"reading", b"writing", b"to", b"returned", b"received", b"was", b"has", b"by",
+                b"while",
+                b"at",
+                b"on",
+                b"in",
+                b"for",
+                b"from",
+                b"when",
+                b"after",
+                b"during",
+                b"and",
+                b"but",
+                b"from",
+                b"occurred",
+                b"opening",
+                b"reading",
+                b"writing",
+                b"to",
+                b"returned",
+                b"received",
+                b"was",
+                b"has",
+                b"by",
             ];
             // `status=503 duration=12ms`: the next pair, not a thing that is counted.
             let pair = matches!(word.get(length), Some(b'=' | b':'));

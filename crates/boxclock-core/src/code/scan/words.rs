@@ -102,15 +102,39 @@ const WORDS: [(Effect, &[&[u8]]); 19] = [
     (
         Effect::Is(Context::Returned),
         &[
-            b"returned", b"returns", b"return", b"returning", b"result", b"resultcode", b"rc", b"ret", b"retval", b"returncode", b"return_code",
+            b"returned",
+            b"returns",
+            b"return",
+            b"returning",
+            b"result",
+            b"resultcode",
+            b"rc",
+            b"ret",
+            b"retval",
+            b"returncode",
+            b"return_code",
         ],
     ),
     (Effect::Is(Context::Errno), &[b"errno", b"os"]),
     (Effect::Is(Context::Signal), &[b"signal", b"sig", b"signo"]),
-    (Effect::Is(Context::Exit), &[b"exit", b"exited", b"exitcode", b"exit_code", b"exitstatus", b"exit_status", b"exitvalue"]),
+    (
+        Effect::Is(Context::Exit),
+        &[b"exit", b"exited", b"exitcode", b"exit_code", b"exitstatus", b"exit_status", b"exitvalue"],
+    ),
     (
         Effect::Is(Context::Http),
-        &[b"http", b"http/1.1", b"http/1.0", b"http/2.0", b"http/2", b"http/3", b"status_code", b"statuscode", b"response", b"httpstatus"],
+        &[
+            b"http",
+            b"http/1.1",
+            b"http/1.0",
+            b"http/2.0",
+            b"http/2",
+            b"http/3",
+            b"status_code",
+            b"statuscode",
+            b"response",
+            b"httpstatus",
+        ],
     ),
     (Effect::Is(Context::Stop), &[b"bugcheck", b"stop", b"stopcode", b"bugcheckcode"]),
     (Effect::Is(Context::Sip), &[b"sip/2.0"]),
@@ -239,7 +263,6 @@ pub(super) fn context(text: &[u8], end: usize) -> Option<Context> {
         _ => None,
     }
 }
-
 
 /// Whether a word stands in the bytes right before `end`, without regard to case. `word` is in small letters.
 pub(super) fn near_before(text: &[u8], end: usize, reach: usize, word: &[u8]) -> bool {

@@ -182,7 +182,9 @@ fn understand(written: Written) -> Result<Row, Wrong> {
         (Some(_), Some(pattern)) => {
             return Err((Some(pattern.span().start), "a row has a number or a pattern, not both".into()));
         }
-        (None, None) => return Err((None, "a row needs a number, such as 1042, or a pattern, such as \"TW-#####\"".into())),
+        (None, None) => {
+            return Err((None, "a row needs a number, such as 1042, or a pattern, such as \"TW-#####\"".into()));
+        }
     };
     let outcome = match &written.level {
         None => None,
@@ -234,7 +236,8 @@ fn code_of(number: &Spanned<toml::Value>, family: Option<Family>) -> Result<What
 
 fn shape_of(pattern: &Spanned<String>) -> Result<What, Wrong> {
     let text = pattern.get_ref();
-    let wrong = |why: &str| (Some(pattern.span().start), format!("\"{text}\": {why}, as in \"TW-#####\" or \"TW-00417\""));
+    let wrong =
+        |why: &str| (Some(pattern.span().start), format!("\"{text}\": {why}, as in \"TW-#####\" or \"TW-00417\""));
     let (prefix, digits) = text.split_once('-').ok_or_else(|| wrong("a pattern is capitals, a hyphen and digits"))?;
     let good_prefix = (1..=limits::USER_PREFIX).contains(&prefix.len())
         && prefix.starts_with(|letter: char| letter.is_ascii_uppercase())
@@ -249,7 +252,9 @@ fn shape_of(pattern: &Spanned<String>) -> Result<What, Wrong> {
         return Ok(What::Shape(prefix.to_owned(), digits.len(), None));
     }
     let number = digits.bytes().all(|byte| byte.is_ascii_digit()).then(|| digits.parse().ok()).flatten();
-    let number: u32 = number.filter(|number| *number >> DIGIT_BITS == 0).ok_or_else(|| wrong("digits or # alone may stand behind the hyphen"))?;
+    let number: u32 = number
+        .filter(|number| *number >> DIGIT_BITS == 0)
+        .ok_or_else(|| wrong("digits or # alone may stand behind the hyphen"))?;
     Ok(What::Shape(prefix.to_owned(), digits.len(), Some(number)))
 }
 
@@ -291,7 +296,11 @@ pub(super) fn resolve(mut rows: Vec<Row>, into: &mut Catalogues) {
             Place::Shape(shape) => Code { family: Family::User, number: (*shape as u32 + 1) << DIGIT_BITS },
         };
         let leak = |text: String| -> &'static str { Box::leak(text.into_boxed_str()) };
-        let gloss = if texts.gloss.is_empty() { texts.meaning.trim_end_matches('.').chars().take(34).collect() } else { texts.gloss };
+        let gloss = if texts.gloss.is_empty() {
+            texts.meaning.trim_end_matches('.').chars().take(34).collect()
+        } else {
+            texts.gloss
+        };
         let entry = Entry {
             code,
             name: leak(row.name.clone()),

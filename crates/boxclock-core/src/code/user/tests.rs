@@ -63,12 +63,24 @@ fn mistakes_are_named_with_line_and_column() {
         ("[[code]]\nnumber = 1\nmening = \"a\"\n", "own.toml, line 3, column 1: unknown field"),
         ("[[code]]\nmeaning = \"a\"\n", "own.toml, line 1, column 1: a row needs a number"),
         ("[[code]]\nnumber = 1\n", "own.toml, line 1, column 1: a row needs a meaning"),
-        ("[[code]]\nnumber = 1\nfamily = \"winn\"\nmeaning = \"a\"\n", "own.toml, line 3, column 10: \"winn\" is no family"),
-        ("[[code]]\npattern = \"tw-#\"\nmeaning = \"a\"\n", "own.toml, line 2, column 11: \"tw-#\": what stands before"),
+        (
+            "[[code]]\nnumber = 1\nfamily = \"winn\"\nmeaning = \"a\"\n",
+            "own.toml, line 3, column 10: \"winn\" is no family",
+        ),
+        (
+            "[[code]]\npattern = \"tw-#\"\nmeaning = \"a\"\n",
+            "own.toml, line 2, column 11: \"tw-#\": what stands before",
+        ),
         ("[[code]]\npattern = \"TW-12345678\"\nmeaning = \"a\"\n", "behind the hyphen stand 1 to 7 digits"),
-        ("[[code]]\nnumber = 99999999999\nmeaning = \"a\"\n", "own.toml, line 2, column 10: \"99999999999\" is no number"),
+        (
+            "[[code]]\nnumber = 99999999999\nmeaning = \"a\"\n",
+            "own.toml, line 2, column 10: \"99999999999\" is no number",
+        ),
         ("[[code]]\nnumber = 99999999\nmeaning = \"a\"\n", ""),
-        ("[[code]]\nnumber = 1\nmeaning = \"a\"\nlike = \"nobody\"\n", "\"nobody\", which it is like, is in no catalogue"),
+        (
+            "[[code]]\nnumber = 1\nmeaning = \"a\"\nlike = \"nobody\"\n",
+            "\"nobody\", which it is like, is in no catalogue",
+        ),
         (
             "[[code]]\nnumber = 1\nmeaning = \"a\"\n[[code]]\nnumber = 1\nmeaning = \"b\"\n",
             "own.toml, line 4, column 1: the code has a row already",
