@@ -10,6 +10,7 @@ use std::borrow::Cow;
 use serde_json::{Map, Value};
 
 use crate::clock::{DateOrder, Stamp};
+use crate::code::Found;
 use crate::decode::Place;
 use crate::severity::Severity;
 
@@ -176,6 +177,9 @@ pub trait LineFormat: Sync {
     fn is_fields(&self, _line: &[u8]) -> bool {
         false
     }
+
+    /// Codes that stand in columns of their own, where no word in front says what they are: their places in the line.
+    fn column_codes(&self, _line: &[u8], _found: &mut dyn FnMut(Found)) {}
 
     /// The record in the form that its format has of itself (JSON, XML), indented for people.
     fn structured(&self, _text: &str) -> Option<String> {

@@ -329,10 +329,11 @@ impl<'a> Builder<'a> {
 
     fn codes(&mut self, line: &[u8], from: usize) {
         let body = line.get(from..).unwrap_or_default();
+        let format = self.detected.format;
         let event = self.segment.times.len().checked_sub(1).map(|event| event as u16);
         let (segment, lead) = (&mut self.segment, &mut self.chunk.lead_codes);
         let mut count = 0;
-        code::scan(body, self.source.platform, |found| {
+        let mut note = |found: code::Found| {
             count += 1;
             if count > limits::CODES_PER_EVENT {
                 return;
@@ -346,7 +347,9 @@ impl<'a> Builder<'a> {
                 }
                 None => lead.push(found.code),
             }
-        });
+        };
+        code::scan(body, self.source.platform, &mut note);
+        format.column_codes(line, &mut note);
     }
 
     fn next_segment(&mut self, pos: usize) {

@@ -198,6 +198,19 @@ pub fn by_name_in(family: Family, name: &str) -> Option<&'static Entry> {
     TABLES.rows.iter().find(|row| row.code.family == family && row.name == name)
 }
 
+/// Whether a text says the name of a code in plain words: ` No such object` is `LDAP_NO_SUCH_OBJECT`.
+pub(super) fn said(family: Family, number: u32, text: &[u8]) -> bool {
+    let Some(row) = entry(Code { family, number }) else { return false };
+    let words = row.name.split_once('_').map_or("", |(_, words)| words);
+    let text = text.strip_prefix(b" ").unwrap_or(text);
+    !words.is_empty()
+        && text.len() >= words.len()
+        && words.bytes().zip(text).all(|(name, said)| {
+            let said = if *said == b' ' { b'_' } else { said.to_ascii_uppercase() };
+            name == said
+        })
+}
+
 /// What the four parameters of a stop mean, for the stops met most.
 pub fn stop_parameters(number: u32) -> Option<[&'static str; 4]> {
     static PARAMETERS: LazyLock<FxHashMap<u32, [&'static str; 4]>> = LazyLock::new(|| {

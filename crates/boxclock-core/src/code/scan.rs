@@ -187,7 +187,10 @@ fn word(text: &[u8], start: usize, end: usize, platform: Platform) -> Option<Fou
         let hex = length > 2 && text[start + 1] | 0x20 == b'x';
         let negative = length >= 9 && start > 0 && text[start - 1] == b'-';
         let (start, code) = if hex || negative || words::context_word_before(text, start) {
-            number::number(text, start, end, platform)?
+            match number::number(text, start, end, platform) {
+                Some(found) => found,
+                None => (start, number::in_its_place(text, start, end)?),
+            }
         } else {
             (start, number::in_its_place(text, start, end)?)
         };

@@ -13,6 +13,7 @@ use serde_json::Value;
 use super::{Fit, Head, Header, Hint, LineFormat, Record, Settled, body_text};
 use crate::clock::forms::{self, DateOrder};
 use crate::clock::{Civil, scan};
+use crate::code::{Code, Family, Found};
 
 /// The format, for files with these lists of fields. The registry's own has none and only recognises.
 pub(super) struct W3cExtended {
@@ -23,6 +24,8 @@ struct Layout {
     names: Vec<String>,
     date: Option<usize>,
     time: Option<usize>,
+    /// Columns that are codes, ascending, with their family.
+    codes: Vec<(usize, Family)>,
 }
 
 /// Formats made for the lists of fields that files have, so that equal files share one.
@@ -72,7 +75,11 @@ fn layout(list: &str) -> Layout {
     let names: Vec<String> = list.split_ascii_whitespace().map(str::to_owned).collect();
     let place = |wanted: &str| names.iter().position(|name| name.eq_ignore_ascii_case(wanted));
     let (date, time) = (place("date"), place("time"));
-    Layout { names, date, time }
+    let columns = [("sc-status", Family::Http), ("sc-win32-status", Family::Win32)];
+    let mut codes: Vec<(usize, Family)> =
+        columns.into_iter().filter_map(|(name, family)| Some((place(name)?, family))).collect();
+    codes.sort_unstable_by_key(|(column, _)| *column);
+    Layout { names, date, time, codes }
 }
 
 /// The words of a line; quoted ones keep their blanks.
@@ -92,6 +99,12 @@ fn words(line: &[u8]) -> Vec<&[u8]> {
         at += length;
     }
     words
+}
+
+/// The code in a column: digits. That nothing went wrong in the system below is said of every line.
+fn column_code(family: Family, word: &[u8]) -> Option<Code> {
+    let number: u32 = std::str::from_utf8(word).ok()?.parse().ok()?;
+    (number > 0).then_some(Code { family, number })
 }
 
 fn fields_line(line: &[u8]) -> Option<String> {
@@ -133,6 +146,21 @@ impl LineFormat for W3cExtended {
 
     fn keeps_leading_lines(&self) -> bool {
         false
+    }
+
+    fn column_codes(&self, line: &[u8], found: &mut dyn FnMut(Found)) {
+        if self.layouts.iter().all(|layout| layout.codes.is_empty()) {
+            return;
+        }
+        let Some((layout, words, _)) = self.parse(line) else { return };
+        for (column, family) in &layout.codes {
+            let Some(word) = words.get(*column) else { continue };
+            if let Some(code) = column_code(*family, word) {
+                // The words are slices of the line.
+                let start = word.as_ptr().addr() - line.as_ptr().addr();
+                found(Found { start, end: start + word.len(), code });
+            }
+        }
     }
 
     fn judges_words(&self) -> bool {

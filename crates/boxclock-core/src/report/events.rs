@@ -93,11 +93,15 @@ pub fn codes_in(text: &str, detected: Detected, platform: Platform) -> Vec<Found
     let head = detected.format.head(first, detected.hint);
     let start = head.map_or(0, |head| head.body).min(text.len());
     let mut found: Vec<Found> = Vec::new();
-    code::scan(&text.as_bytes()[start..], platform, |hit| {
+    let mut note = |hit: Found| {
         if found.len() < limits::CODES_PER_EVENT {
-            found.push(Found { start: hit.start + start, end: hit.end + start, ..hit });
+            found.push(hit);
         }
+    };
+    code::scan(&text.as_bytes()[start..], platform, |hit| {
+        note(Found { start: hit.start + start, end: hit.end + start, ..hit });
     });
+    detected.format.column_codes(first, &mut note);
     found
 }
 

@@ -36,7 +36,15 @@ pub(super) fn named(text: &[u8], start: usize, end: usize, platform: Platform) -
         return None;
     }
     if word.iter().all(|byte| byte.is_ascii_uppercase() || byte.is_ascii_digit() || *byte == b'_') {
-        return symbol(word, platform).or_else(|| vendor_word(word)).map(|code| (end, code));
+        return symbol(text, start, word, platform).or_else(|| vendor_word(word)).map(|code| (end, code));
+    }
+    // `at java.lang.Integer.parseInt(…)`, `NumberFormatException.java:67`: a name in a path of names.
+    if text.get(end) == Some(&b'.') && text.get(end + 1).is_some_and(u8::is_ascii_lowercase) {
+        return None;
+    }
+    // A line of source in a trace says what could be raised.
+    if text[..start].ends_with(b"raise ") || text[..start].ends_with(b"except ") {
+        return None;
     }
     if let Some(found) = in_a_sentence(text, end, word) {
         return Some(found);
@@ -61,10 +69,15 @@ pub(super) fn named(text: &[u8], start: usize, end: usize, platform: Platform) -
 }
 
 /// A symbolic name such as `ENOSPC` or `STATUS_ACCESS_VIOLATION`.
-fn symbol(word: &[u8], platform: Platform) -> Option<Code> {
+fn symbol(text: &[u8], start: usize, word: &[u8], platform: Platform) -> Option<Code> {
+    // Programs on Unix that speak the protocols of Windows write `NT_STATUS_ACCESS_DENIED`.
+    let word = word.strip_prefix(b"NT_").filter(|rest| rest.starts_with(b"STATUS_")).unwrap_or(word);
     let code = catalogue::by_name(word)?.code;
     // These are words that logs shout.
-    if code.family == Family::Dns && !matches!(word, b"NXDOMAIN" | b"SERVFAIL" | b"FORMERR") {
+    if code.family == Family::Dns
+        && !matches!(word, b"NXDOMAIN" | b"SERVFAIL" | b"FORMERR")
+        && !text[..start].ends_with(b"status: ")
+    {
         return None;
     }
     let errno = Family::errno_of(platform);

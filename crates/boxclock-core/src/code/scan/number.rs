@@ -20,10 +20,18 @@ pub(super) fn number(text: &[u8], start: usize, end: usize, platform: Platform) 
     if !before.is_none_or(|before| is_joint(before) || matches!(before, b'{' | b',' | b'|' | b'\t' | b'<')) {
         return None;
     }
+    let hex = word.strip_prefix(b"0x").or(word.strip_prefix(b"0X"));
+    // `[mem 0xc0000000-0xeebfffff]`: a range of addresses.
+    if hex.is_some()
+        && (text[end..].starts_with(b"-0x") || text[..start].ends_with(b"f-") || text[..start].ends_with(b"0-"))
+    {
+        return None;
+    }
     // Part of a version, an address, a date, a path or a GUID.
     let goes_on = matches!(text.get(end), Some(b'.' | b':' | b'-' | b'/' | b'%'))
         && text.get(end + 1).is_some_and(u8::is_ascii_alphanumeric);
-    let hex = word.strip_prefix(b"0x").or(word.strip_prefix(b"0X"));
+    // `-1765328378/Client not found` is none of these.
+    let goes_on = goes_on && !(before == Some(b'-') && word.len() == 10 && text[end] == b'/');
     if goes_on && !hex.is_some_and(|hex| hex.len() == 8) {
         return service_status(text, start, end, word).map(|code| (start, code));
     }
@@ -60,8 +68,87 @@ pub(super) fn in_its_place(text: &[u8], start: usize, end: usize) -> Option<Code
         (b' ', 5) if text.get(end) == Some(&b':') && text[..start].ends_with(b":  ") => {
             known(Family::SqlState, state_number(word)?)
         }
+        // `keeper@tanks 42P01 STATEMENT:  select …`: the prefix of a database's log.
+        (b' ', 5) if capitals_and_colon(text.get(end..)?) => known(Family::SqlState, state_number(word)?),
+        // `,ERROR,23505,"duplicate key …`: the same log as values.
+        (b',', 5) if text.get(end) == Some(&b',') && ends_with_level(&text[..start - 1]) => {
+            known(Family::SqlState, state_number(word)?)
+        }
+        // `event 7000: param1=Print Spooler, param2=%%1053`: the service manager's reference to a message of the system. Other
+        // providers refer to lists of their own in this way.
+        (b'%', 1..=5) if text[..start].ends_with(b"=%%") && text.starts_with(b"event 70") => {
+            known(Family::Win32, digits_value(word)? as u32)
+        }
+        (b'(', 1..=3) if text.get(end) == Some(&b')') => in_parentheses(text, start, digits_value(word)? as u32),
+        // `f b/<NOSRV> 0/-1/-1/-1/0 503 217 - - SC--`: behind the times of a proxy's log.
+        (b' ', 3) if text.get(end) == Some(&b' ') && behind_times(&text[..start - 1]) => {
+            known(Family::Http, digits_value(word)? as u32)
+        }
         _ => None,
     }
+}
+
+/// ` STATEMENT:  `: one word in capitals, as databases name the parts of a message.
+fn capitals_and_colon(rest: &[u8]) -> bool {
+    let Some(rest) = rest.strip_prefix(b" ") else { return false };
+    let length = rest.iter().take(12).take_while(|byte| byte.is_ascii_uppercase()).count();
+    length >= 3 && rest[length..].starts_with(b":  ")
+}
+
+/// Whether a text ends with a level of PostgreSQL, behind a comma.
+fn ends_with_level(text: &[u8]) -> bool {
+    const LEVELS: [&[u8]; 9] =
+        [b",LOG", b",INFO", b",NOTICE", b",WARNING", b",ERROR", b",FATAL", b",PANIC", b",DEBUG1", b",DEBUG2"];
+    LEVELS.iter().any(|level| text.ends_with(level))
+}
+
+/// Whether a text ends with five times parted by slashes: `0/-1/-1/-1/0`.
+fn behind_times(text: &[u8]) -> bool {
+    let of_times = |byte: &&u8| matches!(**byte, b'0'..=b'9' | b'/' | b'-' | b'+');
+    let slashes = text.iter().rev().take(40).take_while(of_times).filter(|byte| **byte == b'/').count();
+    slashes == 4
+}
+
+/// A number in parentheses at the end of what failed: `curl: (7) …`, `ldap_bind: Invalid credentials (49)`,
+/// `connect: Connection refused (111)`.
+fn in_parentheses(text: &[u8], start: usize, number: u32) -> Option<Code> {
+    let before = &text[..start - 1];
+    if before.ends_with(b"curl: ") {
+        return Some(Code { family: Family::Exit, number });
+    }
+    if before.starts_with(b"ldap_") || near_before(text, start, NEAR, b" ldap_") {
+        return known(Family::Ldap, number);
+    }
+    // `ERROR 2002 (HY000): Can't connect … (111)`
+    let of_client = before.starts_with(b"ERROR 2") && near_before(text, start, 200, b"(hy000)");
+    (of_client || says_errno(before, number)).then(|| known(Family::Errno, number)).flatten()
+}
+
+/// Whether a text ends with the last word that the C library of Linux has for an error number (strerror(3)).
+fn says_errno(before: &[u8], number: u32) -> bool {
+    const LAST: [(u32, &[u8]); 20] = [
+        (1, b"not permitted "),
+        (2, b"file or directory "),
+        (5, b"utput error "),
+        (11, b"unavailable "),
+        (12, b"allocate memory "),
+        (13, b"ermission denied "),
+        (16, b"resource busy "),
+        (17, b"File exists "),
+        (20, b"Not a directory "),
+        (22, b"Invalid argument "),
+        (24, b"open files "),
+        (28, b"left on device "),
+        (30, b"file system "),
+        (32, b"Broken pipe "),
+        (98, b"already in use "),
+        (101, b"is unreachable "),
+        (104, b"reset by peer "),
+        (110, b"timed out "),
+        (111, b"onnection refused "),
+        (113, b"route to host "),
+    ];
+    LAST.iter().any(|(known, words)| *known == number && before.ends_with(words))
 }
 
 /// `5.1.1` of a class.
@@ -108,7 +195,7 @@ fn wide_family(number: u32) -> Option<Family> {
     }
     match number >> 28 {
         // 0xC…: error severity; facilities in use are small.
-        0xC if (number >> 16) & 0xFFF < 0x100 => Some(Family::NtStatus),
+        0xC if matches!((number >> 16) & 0xFFF, 0..=0x5F | 0xE0..=0xEF) => Some(Family::NtStatus),
         // 0xD…: such a status as a component result.
         0xD if (number >> 16) & 0xFFF < 0x100 => Some(Family::Hresult),
         // 0x8…: failure; the two reserved bits below are zero in real codes, facilities in use are below 256.
@@ -192,6 +279,11 @@ fn worded(text: &[u8], from: usize, start: usize, end: usize, value: i64, platfo
     let rest = &text[end..];
     let negative = from < start;
     match context {
+        Context::Wait if negative => return None,
+        // `[Errno -2] Name or service not known`: a resolver's own number.
+        Context::Errno if negative && text[..from].ends_with(b"[Errno ") => return None,
+        // `Sig[6].Value=…`: a place in a list.
+        Context::Signal if text[..from].ends_with(b"[") => return None,
         Context::SqlCode => return (number > 0).then_some(Code { family: Family::Db2, number }),
         Context::Msg if rest.starts_with(b", Level") => return Some(Code { family: Family::MsSql, number }),
         Context::Msg => return None,
@@ -208,11 +300,14 @@ fn worded(text: &[u8], from: usize, start: usize, end: usize, value: i64, platfo
             let number = state_number(&text[start..end])?;
             return Some(Code { family: Family::SqlState, number });
         }
-        Context::Returned | Context::Error | Context::Status if counts_something(rest) => return None,
+        Context::Returned | Context::Error | Context::Code | Context::Status if counts_something(rest) => return None,
         _ => {}
     }
     if number >= 0x8000_0000 {
         return wide(number);
+    }
+    if let Some(family) = of_a_tool(text, from, rest, number) {
+        return family.map(|family| Code { family, number });
     }
     if context.is_failure_word()
         && let Some(code) = by_neighbours(text, from, rest, number)
@@ -222,7 +317,9 @@ fn worded(text: &[u8], from: usize, start: usize, end: usize, value: i64, platfo
     // `-1` is no more than "it failed"; other small negatives are error numbers of Unix, wherever they come from.
     if negative {
         let errno = Family::errno_of(platform);
-        return (number > 1 && context != Context::Exit).then(|| known(errno, number)).flatten();
+        // `syscall=257 success=no exit=-13`: what the kernel's audit writes.
+        let of_exit = context != Context::Exit || near_before(text, from, NEAR, b"syscall=");
+        return (number > 1 && of_exit).then(|| known(errno, number)).flatten();
     }
     small(context, number, platform)
 }
@@ -261,6 +358,39 @@ fn by_neighbours(text: &[u8], from: usize, rest: &[u8], number: u32) -> Option<C
     }
     // `Sub-process /usr/bin/dpkg returned an error code (1)`
     (number <= 2 && (near(b"process") || near(b"script"))).then_some(Code { family: Family::Exit, number })
+}
+
+/// Tools that print codes of their own behind plain words; `Some(None)` where the number is of no list that is known.
+#[allow(clippy::option_option, reason = "no tool; a tool whose numbers are not known; a tool with its family")]
+fn of_a_tool(text: &[u8], from: usize, rest: &[u8], number: u32) -> Option<Option<Family>> {
+    let before = &text[..from];
+    // `make: *** [Makefile:2: all] Error 77`
+    if before.ends_with(b"] Error ") && near_before(text, from, 200, b"*** [") {
+        return Some(Some(Family::Exit));
+    }
+    // `rsync error: … (code 23) at main.c`
+    if before.ends_with(b"(code ") && near_before(text, from, 200, b"rsync error") {
+        return Some(Some(Family::Exit));
+    }
+    // `Verify return code: 18 (self-signed certificate)`: X.509, which is no family here.
+    if before.ends_with(b"erify return code: ") {
+        return Some(None);
+    }
+    // `Reason code "2"` has a list for each message; `segfault at 10 … error 4` is the processor's number.
+    if before.ends_with(b"eason code \"")
+        || (before.ends_with(b" error ") && near_before(text, from, 200, b"segfault at "))
+    {
+        return Some(None);
+    }
+    // `Action ended 2:14:59: CopyBridge. Return value 3.`
+    if number <= 5 && before.ends_with(b"Return value ") && rest.first() == Some(&b'.') {
+        return Some(Some(Family::Msi));
+    }
+    // `result: 32 No such object`, as the clients of a directory print it.
+    if before == b"result: " && super::super::catalogue::said(Family::Ldap, number, rest) {
+        return Some(Some(Family::Ldap));
+    }
+    None
 }
 
 /// Whether a word follows that the number counts: `returned 5 rows`. A number with a point is no code either.
@@ -313,7 +443,7 @@ fn small(context: Context, number: u32, platform: Platform) -> Option<Code> {
         Context::Signal if (1..=64).contains(&number) => Family::Signal,
         Context::Http if (100..=599).contains(&number) => Family::Http,
         Context::Status if (100..=599).contains(&number) => Family::Http,
-        Context::Exit | Context::Status if number <= 255 && unix => Family::Exit,
+        Context::Exit | Context::Status | Context::Code if number <= 255 && unix => Family::Exit,
         Context::Stop if is(Family::Stop) => Family::Stop,
         Context::Stop | Context::Signal | Context::Http | Context::Errno => return None,
         // What is left are general words: the system that wrote the line decides, then what is known.

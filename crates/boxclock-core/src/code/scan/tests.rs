@@ -1,5 +1,7 @@
 //! What is a code and what is not, on lines as programs write them.
 
+use std::collections::BTreeSet;
+
 use proptest::prelude::*;
 
 use super::*;
@@ -81,6 +83,44 @@ fn odd_ends() {
     for text in ["0x", "error 0x", "error ", "-", "error -", "0x80070005", "error 99999999999999999999", "status=1/"] {
         found(text, Platform::Windows);
     }
+}
+
+/// Recognition measured on lines that real programs wrote, labelled by hand.
+///
+/// Precision is the share of what was found that is right, recall the share of what is there that was found; a code counts once
+/// a line.
+#[test]
+fn precision_and_recall_on_the_labelled_lines() {
+    let labelled = include_str!("../../../tests/data/codes/labelled.tsv");
+    let (mut lines, mut right, mut wrong, mut missed) = (0, 0, 0, 0);
+    let mut report = String::new();
+    for line in labelled.lines().filter(|line| !line.starts_with("# ")) {
+        let [system, labels, text] = line.splitn(3, '\t').collect::<Vec<_>>()[..] else {
+            panic!("three columns: {line}")
+        };
+        let platform = Platform::parse(system).unwrap();
+        let expected: BTreeSet<String> = labels.split(' ').filter(|label| *label != "-").map(str::to_owned).collect();
+        let mut seen = BTreeSet::new();
+        scan(text.as_bytes(), platform, |found| {
+            let hex = found.code.family == Family::Stop;
+            let written = if hex { format!("0x{:X}", found.code.number) } else { found.code.written() };
+            seen.insert(format!("{}:{written}", found.code.family.name()));
+        });
+        lines += 1;
+        right += seen.intersection(&expected).count();
+        wrong += seen.difference(&expected).count();
+        missed += expected.difference(&seen).count();
+        if seen != expected {
+            report.push_str(&format!("\n{seen:?} for {expected:?}: {text}"));
+        }
+    }
+    let precision = f64::from(right as u32) / f64::from((right + wrong) as u32);
+    let recall = f64::from(right as u32) / f64::from((right + missed) as u32);
+    println!(
+        "{lines} lines, {right} right, {wrong} wrong, {missed} missed: precision {precision:.3}, recall {recall:.3}{report}"
+    );
+    assert!(lines >= 600 && right >= 250, "{lines} lines, {right} codes");
+    assert!(precision >= 0.98 && recall >= 0.98, "precision {precision:.3}, recall {recall:.3}{report}");
 }
 
 proptest! {

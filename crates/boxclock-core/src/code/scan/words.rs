@@ -7,6 +7,8 @@ pub(super) enum Context {
     Error,
     /// `returned`, `result`, `rc`: a code only where nothing is counted behind it.
     Returned,
+    /// `code` alone, or `failed with code`: often a program's own exit.
+    Code,
     /// `errno`.
     Errno,
     /// `signal`.
@@ -39,7 +41,7 @@ pub(super) enum Context {
 
 impl Context {
     pub(super) fn is_failure_word(self) -> bool {
-        matches!(self, Self::Error | Self::Returned | Self::Errno | Self::Exit | Self::Status)
+        matches!(self, Self::Error | Self::Code | Self::Returned | Self::Errno | Self::Exit | Self::Status)
     }
 }
 
@@ -119,7 +121,17 @@ const WORDS: [(Effect, &[&[u8]]); 19] = [
     (Effect::Is(Context::Signal), &[b"signal", b"sig", b"signo"]),
     (
         Effect::Is(Context::Exit),
-        &[b"exit", b"exited", b"exitcode", b"exit_code", b"exitstatus", b"exit_status", b"exitvalue"],
+        &[
+            b"exit",
+            b"exited",
+            b"exitcode",
+            b"exit_code",
+            b"exitstatus",
+            b"exit_status",
+            b"exitvalue",
+            b"exiting",
+            b"exits",
+        ],
     ),
     (
         Effect::Is(Context::Http),
@@ -142,7 +154,7 @@ const WORDS: [(Effect, &[&[u8]]); 19] = [
     (Effect::Is(Context::Wait), &[b"wait"]),
     (Effect::Is(Context::Alert), &[b"alert"]),
     (Effect::Is(Context::Rcode), &[b"rcode"]),
-    (Effect::Is(Context::SqlState), &[b"sqlstate"]),
+    (Effect::Is(Context::SqlState), &[b"sqlstate", b"state_code"]),
     (Effect::Is(Context::SqlCode), &[b"sqlcode"]),
     (Effect::Is(Context::Msg), &[b"msg"]),
     (Effect::Is(Context::Http), &[b"sc_status"]),
@@ -239,7 +251,9 @@ pub(super) fn context(text: &[u8], end: usize) -> Option<Context> {
         while at > 0 && word_end - at <= CONTEXT_BYTES {
             let byte = text[at - 1];
             let version = word_end - at < 3 && byte.is_ascii_digit();
-            if !(byte.is_ascii_alphabetic() || version || matches!(byte, b'/' | b'.' | b'_')) {
+            // A point belongs to `HTTP/1.1`; else it parts names: `result.code` ends with the word "code".
+            let point = byte == b'.' && text.get(at).is_some_and(u8::is_ascii_digit);
+            if !(byte.is_ascii_alphabetic() || version || point || matches!(byte, b'/' | b'_')) {
                 break;
             }
             at -= 1;
@@ -253,13 +267,18 @@ pub(super) fn context(text: &[u8], end: usize) -> Option<Context> {
             Some(Effect::Status) => status = true,
             // "wait 139" is none, "wait status 139" is one.
             Some(Effect::Is(Context::Wait)) if !status => break,
+            Some(Effect::Is(Context::Error))
+                if code && text[at..word_end].to_ascii_lowercase().starts_with(b"fail") =>
+            {
+                return Some(Context::Code);
+            }
             Some(Effect::Is(context)) => return Some(context),
             None => break,
         }
     }
     match (status, code) {
         (true, _) => Some(Context::Status),
-        (_, true) => Some(Context::Error),
+        (_, true) => Some(Context::Code),
         _ => None,
     }
 }
