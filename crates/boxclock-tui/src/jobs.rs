@@ -8,7 +8,7 @@ use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 
 use boxclock_core::case::{Case, Focus, Loaded, Loader, Options, Source, find_files};
-use boxclock_core::clock::Drift;
+use boxclock_core::clock::{Drift, Zone};
 use boxclock_core::code::Code;
 use boxclock_core::coverage;
 use boxclock_core::event::{Row, flag};
@@ -16,10 +16,13 @@ use boxclock_core::facts::checks::findings;
 use boxclock_core::facts::restart::restart_findings;
 use boxclock_core::facts::{Checks, Finding};
 use boxclock_core::gather::Window;
+use boxclock_core::logbook::Logbook;
 use boxclock_core::pattern::{Patterns, patterns};
 use boxclock_core::query::values::Values;
 use boxclock_core::query::{Filter, RowSet, problem_rows, rows_in_order};
+use boxclock_core::report::chart::{ChartKind, chart};
 use boxclock_core::report::codes::{self, CodeCount, Order, Relative};
+use boxclock_core::report::events::{EventWriter, Form};
 use boxclock_core::timeline::density::{Density, Lanes, counts_of, density_by};
 use boxclock_core::timeline::drift::{Suggestion, suggestions};
 use boxclock_core::timeline::marks::{RailMark, marks};
@@ -38,12 +41,14 @@ pub enum Event {
     Loaded(u64, Loaded),
     /// A job is done.
     Done(u64, Outcome),
-    /// Files have grown: the case as it is now.
-    Grown(Box<Case>, Loaded),
+    /// Files have grown: the case as it is now, with its patterns where runs are folded.
+    Grown(Box<Case>, Loaded, Option<Arc<Patterns>>),
     /// So many bytes have come that are held back.
     Behind(u64),
     /// What the desk's work of this number says.
     Desk(u64, DeskDone),
+    /// What the desk made was opened.
+    Next(Box<boxclock_core::Result<Case>>),
     /// The case was opened again.
     Opened(Box<boxclock_core::Result<Case>>),
 }
@@ -74,6 +79,8 @@ pub enum Outcome {
     Overlay(Arc<Overlay>),
     /// The codes of the case.
     Codes(Vec<CodeCount>),
+    /// What was written, in words.
+    Written(String),
     /// What stands near a code.
     Relatives(Code, Vec<Relative>),
     /// It failed; the reason.
@@ -96,8 +103,10 @@ pub struct BoxState {
 /// The rows that the stream shows.
 #[derive(Clone, Default)]
 pub struct ViewRows {
-    /// Rows in merged order; `None` for all.
+    /// Rows as they are shown: in merged order, unless the worst come first; of folded runs the first. `None` for all.
     pub rows: Option<Arc<Vec<u32>>>,
+    /// All rows that pass the filter, in merged order, whatever is folded; `None` for all of the case.
+    pub passed: Option<Arc<Vec<u32>>>,
     /// Places (in the view) of problems.
     pub problems: Arc<Vec<u32>>,
     /// For each place how many events in a row have its pattern, and how long they take: where runs are folded into one.
@@ -140,6 +149,7 @@ pub enum Kind {
     Overlay,
     Codes,
     Relatives,
+    Write,
 }
 
 /// Runs jobs.
@@ -200,6 +210,21 @@ impl Jobs {
             let opened = Case::open(&paths, options, &work);
             // The receiver is gone when the program ends.
             let _ = sender.send(Event::Opened(Box::new(opened)));
+        });
+    }
+
+    /// Opens what the desk made; the answer is an event.
+    pub fn open_next(&self, path: PathBuf) {
+        let sender = self.sender.clone();
+        std::thread::spawn(move || {
+            let opened = Case::open(&[path], Options::default(), &Work::default()).and_then(|mut case| {
+                if let Some(logbook) = &case.logbook_path {
+                    case.options.remembered(&Logbook::open(logbook)?)?;
+                }
+                Ok(case)
+            });
+            // The receiver is gone when the program ends.
+            let _ = sender.send(Event::Next(Box::new(opened)));
         });
     }
 
@@ -356,6 +381,30 @@ impl Jobs {
         });
     }
 
+    /// Writes events, or draws them, into a file. A file that is left unfinished is taken away again.
+    pub fn write(&mut self, loaded: Loaded, case: Arc<Case>, chosen: Chosen, zone: Zone, target: Target) {
+        self.start(Kind::Write, move |work| {
+            let rows = chosen.rows(&loaded);
+            let written = match target {
+                Target::Events(path, form) => write_events(&loaded, &case, &rows, &zone, (&path, form), work),
+                Target::Chart(path, kind) => chart(&case, &loaded, &rows, kind, &zone)
+                    .and_then(|drawn| drawn.write(&path))
+                    .map(|()| format!("drawn: {}", path.display())),
+            };
+            Some(match written {
+                Ok(text) => Outcome::Written(text),
+                Err(error) => Outcome::Failed(error.to_string()),
+            })
+        });
+    }
+
+    /// How much of what is being written is done, in percent; `None` when nothing is.
+    pub fn writing(&self) -> Option<u64> {
+        let (_, work) = self.running.get(&Kind::Write)?;
+        let (done, total) = work.progress();
+        Some(done * 100 / total.max(1))
+    }
+
     /// Looks for the codes that stand near one.
     pub fn relatives(&mut self, loaded: Loaded, code: Code) {
         self.start(Kind::Relatives, move |work| {
@@ -394,13 +443,16 @@ impl Jobs {
     /// on the screen until the new table is whole.
     ///
     /// It ends when what it gives is dropped.
-    pub fn follow(&self, case: &Case, held: bool) -> Follow {
+    pub fn follow(&self, case: &Case, held: bool, fold: bool) -> Follow {
+        /// Events up to which the patterns are worked out at each growth.
+        const FOLDED: usize = 2_000_000;
         const EVERY: Duration = Duration::from_millis(250);
         let sender = self.sender.clone();
         let (paths, options) = (case.paths.clone(), case.options.clone());
         let mut known = fingerprint(&paths, &options);
         let (held, ended) = (Arc::new(AtomicBool::new(held)), Arc::new(AtomicBool::new(false)));
-        let follow = Follow { held: Arc::clone(&held), behind: 0, ended: Arc::clone(&ended) };
+        let fold = Arc::new(AtomicBool::new(fold));
+        let follow = Follow { held: Arc::clone(&held), behind: 0, fold: Arc::clone(&fold), ended: Arc::clone(&ended) };
         let len = |source: &Source| std::fs::metadata(&source.path).map_or(0, |data| data.len());
         if case.sources.iter().any(|source| len(source) != source.len_bytes) {
             // It has grown since the case was opened.
@@ -432,7 +484,9 @@ impl Jobs {
                 if let Ok((case, loaded)) = read {
                     (known, told) = (now, 0);
                     let behind = fingerprint(&paths, &options).0.saturating_sub(now.0);
-                    if sender.send(Event::Grown(Box::new(case), loaded)).is_err()
+                    let folded = fold.load(Ordering::Relaxed) && loaded.table.len() <= FOLDED;
+                    let known = folded.then(|| patterns(&loaded, &case.sources, &work).ok()).flatten();
+                    if sender.send(Event::Grown(Box::new(case), loaded, known.map(Arc::new))).is_err()
                         || sender.send(Event::Behind(behind)).is_err()
                     {
                         return;
@@ -475,6 +529,74 @@ impl Jobs {
     }
 }
 
+/// The events that are written or drawn.
+pub enum Chosen {
+    /// All that pass the filter.
+    All(Option<Arc<Vec<u32>>>),
+    /// These; of a folded run its first, with how many there are.
+    Rows(Vec<(u32, u32)>, Option<Arc<Vec<u32>>>, Option<Arc<Patterns>>),
+}
+
+impl Chosen {
+    /// Their rows, those inside of folded runs included.
+    fn rows(self, loaded: &Loaded) -> Vec<u32> {
+        let table = &loaded.table;
+        let shown =
+            |passed: &Option<Arc<Vec<u32>>>| passed.as_ref().map_or_else(|| table.order.to_vec(), |rows| rows.to_vec());
+        let (chosen, passed, patterns) = match self {
+            Self::All(passed) => return shown(&passed),
+            Self::Rows(chosen, passed, patterns) => (chosen, passed, patterns),
+        };
+        let Some(patterns) = patterns.filter(|_| chosen.iter().any(|(_, count)| *count > 1)) else {
+            return chosen.into_iter().map(|(row, _)| row).collect();
+        };
+        // What belongs to a run: the next ones of its source that have its pattern, in order.
+        let mut left: HashMap<(usize, u32), u32> = HashMap::new();
+        let starts: HashMap<u32, u32> = chosen.into_iter().collect();
+        let of =
+            |row: u32| (table.event(Row(row)).source(), patterns.of_row.get(row as usize).copied().unwrap_or(u32::MAX));
+        let mut rows = Vec::new();
+        for row in shown(&passed) {
+            if let Some(count) = starts.get(&row) {
+                left.insert(of(row), *count);
+            }
+            if let Some(more) = left.get_mut(&of(row)).filter(|more| **more > 0) {
+                *more -= 1;
+                rows.push(row);
+            }
+        }
+        rows
+    }
+}
+
+/// Where events are written to.
+pub enum Target {
+    Events(PathBuf, Form),
+    Chart(PathBuf, ChartKind),
+}
+
+fn write_events(
+    loaded: &Loaded,
+    case: &Case,
+    rows: &[u32],
+    zone: &Zone,
+    (path, form): (&std::path::Path, Form),
+    work: &Work,
+) -> boxclock_core::Result<String> {
+    let cannot = |error: std::io::Error| boxclock_core::Error::at(path, "cannot write", error);
+    let file = std::fs::File::create_new(path).map_err(cannot)?;
+    let mut out = std::io::BufWriter::with_capacity(1 << 16, file);
+    let mut writer = EventWriter::new(case, zone.clone());
+    let written = writer.write_all(loaded, rows, form, &mut out, work).and_then(|()| std::io::Write::flush(&mut out));
+    if written.is_err() {
+        // It was made just now, and half of it would be taken for the whole.
+        drop(out);
+        std::fs::remove_file(path).map_err(cannot)?;
+    }
+    written.map_err(cannot)?;
+    Ok(format!("{} events written into {}", rows.len(), path.display()))
+}
+
 /// What a walk goes along.
 pub enum Along {
     Filter(Filter),
@@ -501,6 +623,7 @@ fn fingerprint(paths: &[PathBuf], options: &Options) -> (u64, u64) {
 /// Arranges the rows of the stream: runs folded, the worst first.
 fn arranged(loaded: &Loaded, rows: Option<Arc<Vec<u32>>>, how: &Arrangement) -> ViewRows {
     let table = &loaded.table;
+    let passed = rows.clone();
     let (mut rows, mut runs) = (rows, None);
     if let Some(patterns) = &how.collapse {
         let all = rows.as_ref().map_or(&*table.order, |rows| rows.as_slice());
@@ -522,7 +645,12 @@ fn arranged(loaded: &Loaded, rows: Option<Arc<Vec<u32>>>, how: &Arrangement) -> 
     }
     let shown = rows.as_ref().map_or(&*table.order, |rows| rows.as_slice());
     let problems = Arc::new(places(shown, &problem_rows(table)));
-    ViewRows { problems, rows, runs: runs.map(Arc::new), worst_first: how.worst_first }
+    ViewRows { problems, rows, passed, runs: runs.map(Arc::new), worst_first: how.worst_first }
+}
+
+/// All rows with their runs folded.
+pub fn folded(loaded: &Loaded, patterns: &Arc<Patterns>, worst_first: bool) -> ViewRows {
+    arranged(loaded, None, &Arrangement { collapse: Some(Arc::clone(patterns)), worst_first })
 }
 
 /// The first of each run of events with the same pattern, and the runs. A run is of one source, and what other sources write

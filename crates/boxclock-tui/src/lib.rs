@@ -67,7 +67,7 @@ pub fn run(case: Case, follow: bool) -> Result<()> {
     });
     app.load();
     if follow {
-        app.workspace.follow = Some(app.jobs.follow(&app.case, false));
+        app.workspace.follow = Some(app.jobs.follow(&app.case, false, false));
     }
     let mut frames = FrameTrace::from_environment();
     let ended = main_loop(&mut terminal, &mut app, &receiver, &mut frames).map_err(cannot);
@@ -138,7 +138,7 @@ fn main_loop(
 ) -> io::Result<()> {
     while !app.quit {
         if let Some(path) = app.next.take() {
-            update::open_next(app, &path);
+            app.jobs.open_next(path);
         }
         let size = terminal.size()?;
         app.prepare(size.width, size.height);

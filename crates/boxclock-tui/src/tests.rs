@@ -13,6 +13,7 @@ use crate::jobs::Event;
 use crate::theme::Theme;
 use crate::{update, view};
 
+mod codes;
 mod snapshots;
 mod stream;
 
@@ -614,8 +615,8 @@ fn the_desk_gathers_and_opens_the_box() {
     }
     screen.keys("o");
     let path = screen.app.next.take().unwrap();
-    update::open_next(&mut screen.app, &path);
-    while !screen.app.loaded.complete {
+    screen.app.jobs.open_next(path);
+    while screen.app.case.seal.is_none() || !screen.app.loaded.complete {
         screen.take_one();
     }
     screen.settle();

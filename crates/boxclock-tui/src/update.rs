@@ -3,19 +3,19 @@
 use std::path::PathBuf;
 use std::sync::Arc;
 
-use boxclock_core::case::{Case, Loaded, Options};
+use boxclock_core::case::{Case, Loaded};
 use boxclock_core::clock::{DAY, SECOND, human};
 use boxclock_core::event::Row;
-use boxclock_core::logbook::{Logbook, Story};
+use boxclock_core::logbook::Story;
+use boxclock_core::pattern::Patterns;
 use boxclock_core::query::Filter;
-use boxclock_core::work::Work;
 use ratatui::crossterm::event::{
     Event as Input, KeyCode, KeyEvent, KeyEventKind, KeyModifiers, MouseButton, MouseEvent, MouseEventKind,
 };
 use ratatui::layout::Position;
 
 use crate::app::{App, Mode, Step};
-use crate::jobs::{Arrangement, Event, Kind, Outcome, ViewRows};
+use crate::jobs::{Arrangement, Event, Kind, Outcome, ViewRows, folded};
 use crate::keys::{self, Action};
 
 pub(crate) use sources::is_off;
@@ -40,7 +40,9 @@ pub fn event(app: &mut App, event: Event) {
                 done(app, outcome);
             }
         }
-        Event::Grown(case, loaded) if app.workspace.follow.is_some() => workspace::grown(app, *case, loaded),
+        Event::Grown(case, loaded, patterns) if app.workspace.follow.is_some() => {
+            workspace::grown(app, *case, loaded, patterns);
+        }
         // What was followed is not open any more.
         Event::Grown(..) => {}
         Event::Behind(bytes) => {
@@ -49,6 +51,7 @@ pub fn event(app: &mut App, event: Event) {
             }
         }
         Event::Desk(number, done) => app.desk.take(number, done),
+        Event::Next(opened) => take_next(app, *opened),
         Event::Opened(case) => sources::reopened(app, *case),
         Event::Input(Input::Key(key)) if key.kind != KeyEventKind::Release => self::key(app, key),
         Event::Input(Input::Mouse(mouse)) => self::mouse(app, mouse),
@@ -57,15 +60,9 @@ pub fn event(app: &mut App, event: Event) {
     }
 }
 
-/// Opens what the desk made, in the place of the case that is open.
-pub(crate) fn open_next(app: &mut App, path: &PathBuf) {
-    let opened = Case::open(std::slice::from_ref(path), Options::default(), &Work::default());
-    let next = opened.and_then(|mut case| {
-        if let Some(logbook) = &case.logbook_path {
-            case.options.remembered(&Logbook::open(logbook)?)?;
-        }
-        App::open(case, app.jobs.sender())
-    });
+/// Takes what the desk made, in the place of the case that is open.
+fn take_next(app: &mut App, opened: boxclock_core::Result<Case>) {
+    let next = opened.and_then(|case| App::open(case, app.jobs.sender()));
     match next {
         Ok(next) => {
             // The intake is done: its story is in the box.
@@ -95,20 +92,29 @@ fn look_at(app: &App) {
 
 /// Takes a new table: everything derived from the old one is worked out anew, the chosen event stays chosen.
 fn take_loaded(app: &mut App, loaded: Loaded) {
+    take_table(app, loaded, None);
+}
+
+/// As [`take_loaded`], with the patterns of the new table where they are known already.
+fn take_table(app: &mut App, loaded: Loaded, patterns: Option<Arc<Patterns>>) {
     // What was worked out for the old table does not fit the new one, whose rows have other numbers.
     app.jobs.cancel(Kind::Hits);
     app.hits = None;
     app.reading = None;
     app.density_asked = None;
-    app.workspace.patterns = None;
+    app.workspace.patterns = patterns;
     app.workspace.walk_places = None;
     app.workspace.inks.iter_mut().flatten().for_each(|ink| ink.rows = None);
     app.span = loaded.table.span();
     app.loaded = loaded;
-    app.view = ViewRows::default();
+    // What is folded stays so from the first frame on.
+    app.view = match app.workspace.patterns.clone().filter(|_| app.workspace.collapse && app.filter_text.is_empty()) {
+        Some(patterns) => folded(&app.loaded, &patterns, app.workspace.worst_first),
+        None => ViewRows::default(),
+    };
     if app.anchor.is_none() {
         // People start at the end and read upwards; events without time are behind it.
-        app.cursor = app.loaded.table.place_of_time(i64::MAX).saturating_sub(1);
+        app.cursor = app.place_of_time(i64::MAX).saturating_sub(1);
     } else {
         follow_anchor(app);
     }
@@ -184,6 +190,7 @@ fn done(app: &mut App, outcome: Outcome) {
         Outcome::Walk(places) => workspace::walked(app, places),
         Outcome::Overlay(overlay) => app.workspace.overlay = Some(overlay),
         Outcome::Codes(list) => take_codes(app, list),
+        Outcome::Written(text) => app.message = Some(text),
         Outcome::Relatives(code, near) => {
             if app.codes.relatives_asked == Some(code) {
                 app.codes.relatives = Some(near);
@@ -334,7 +341,10 @@ fn counted(app: &mut App, key: KeyEvent) {
 
 /// Esc leaves what is narrowest: the hits, then the view.
 fn escape(app: &mut App) {
-    if app.reading_over {
+    if app.jobs.is_running(Kind::Write) {
+        app.jobs.cancel(Kind::Write);
+        app.message = Some("stopped; the unfinished file is taken away".into());
+    } else if app.reading_over {
         app.reading_over = false;
     } else if app.workspace.link.take().is_some() || app.workspace.selected_from.take().is_some() {
         // That was it.

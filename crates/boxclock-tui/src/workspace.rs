@@ -163,6 +163,8 @@ pub struct Follow {
     pub held: Arc<AtomicBool>,
     /// Bytes that have come meanwhile.
     pub behind: u64,
+    /// Whether runs are folded: the patterns of what has grown are then worked out before it is shown.
+    pub fold: Arc<AtomicBool>,
     /// Tells the thread that looks to end.
     pub ended: Arc<AtomicBool>,
 }

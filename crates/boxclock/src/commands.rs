@@ -309,7 +309,7 @@ fn events(arguments: &args::Events) -> Ended {
     let mut writer = EventWriter::new(&case, case.zone.clone());
     let mut write = |out: &mut dyn Write| {
         let mut out = BufWriter::with_capacity(1 << 16, out);
-        writer.write_all(&loaded, &rows, form, &mut out)?;
+        writer.write_all(&loaded, &rows, form, &mut out, &Work::default())?;
         out.flush()
     };
     match &arguments.out {

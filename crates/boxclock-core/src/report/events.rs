@@ -14,6 +14,7 @@ use crate::code::{self, Found, Platform};
 use crate::event::{EventRef, RecordReader, Row};
 use crate::format::{Detected, Record};
 use crate::limits;
+use crate::work::Work;
 
 /// A form of output.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -196,12 +197,23 @@ impl EventWriter {
         writeln!(out, "{time}  {host:<12} {level:<5} {component:<16} {}", body.replace('\n', "\n    "))
     }
 
-    /// Writes the events at `rows` in a form.
+    /// Writes the events at `rows` in a form; `work` counts events.
     ///
     /// # Errors
-    /// When `out` cannot be written.
-    pub fn write_all(&mut self, loaded: &Loaded, rows: &[u32], form: Form, out: &mut impl Write) -> io::Result<()> {
-        let events = rows.iter().map(|row| loaded.table.event(Row(*row)));
+    /// When `out` cannot be written, or the work is cancelled ([`io::ErrorKind::Interrupted`]).
+    pub fn write_all(
+        &mut self,
+        loaded: &Loaded,
+        rows: &[u32],
+        form: Form,
+        out: &mut impl Write,
+        work: &Work,
+    ) -> io::Result<()> {
+        work.set_total(rows.len() as u64);
+        let events = rows.iter().take_while(|_| !work.is_cancelled()).map(|row| {
+            work.advance(1);
+            loaded.table.event(Row(*row))
+        });
         match form {
             Form::JsonLines => events.into_iter().try_for_each(|event| self.json_line(event, out)),
             Form::Text => events.into_iter().try_for_each(|event| self.text_line(event, out)),
@@ -209,7 +221,8 @@ impl EventWriter {
             Form::Xml => self.xml(events, out),
             Form::Raw => self.raw(events, out),
             Form::Otlp => events.into_iter().try_for_each(|event| self.otlp_line(event, out)),
-        }
+        }?;
+        if work.is_cancelled() { Err(io::Error::new(io::ErrorKind::Interrupted, "stopped")) } else { Ok(()) }
     }
 
     fn raw<'a>(&mut self, events: impl Iterator<Item = EventRef<'a>>, out: &mut impl Write) -> io::Result<()> {

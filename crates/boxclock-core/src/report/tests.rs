@@ -29,7 +29,9 @@ fn case() -> (tempfile::TempDir, Case, Loaded) {
 
 fn written(case: &Case, loaded: &Loaded, form: Form) -> String {
     let mut out = Vec::new();
-    EventWriter::new(case, Zone::utc()).write_all(loaded, &loaded.table.order, form, &mut out).unwrap();
+    EventWriter::new(case, Zone::utc())
+        .write_all(loaded, &loaded.table.order, form, &mut out, &Work::default())
+        .unwrap();
     String::from_utf8(out).unwrap()
 }
 
@@ -221,7 +223,7 @@ fn raw_text_says_where_it_stood() {
     assert_eq!(rest, LOG);
     let mut out = Vec::new();
     let last = &loaded.table.order[1..];
-    EventWriter::new(&case, Zone::utc()).write_all(&loaded, last, Form::Raw, &mut out).unwrap();
+    EventWriter::new(&case, Zone::utc()).write_all(&loaded, last, Form::Raw, &mut out, &Work::default()).unwrap();
     assert!(String::from_utf8(out).unwrap().lines().next().unwrap().ends_with("messages:2"));
 }
 

@@ -105,6 +105,7 @@ pub fn marks(loaded: &Loaded, sources: &Arc<Vec<Source>>, work: &Work) -> Result
         }
     }
     marks.extend(silences(loaded, work));
+    marks.extend(jumps_back(loaded, work));
     work.check()?;
     marks.sort_by_key(|mark| (mark.time, mark.kind));
     Ok(marks)
@@ -113,6 +114,27 @@ pub fn marks(loaded: &Loaded, sources: &Arc<Vec<Source>>, work: &Work) -> Result
 fn kinds() -> Result<RegexSet> {
     let patterns = WORDS.iter().map(|(_, words)| format!("(?i){words}"));
     RegexSetBuilder::new(patterns).build().map_err(|error| Error::caused("the words of rail marks", error))
+}
+
+/// Where the times of a source go back by more than a minute in the order of its file: its clock was set, or it was written by two.
+fn jumps_back(loaded: &Loaded, work: &Work) -> Vec<RailMark> {
+    const BACK: i64 = crate::clock::MINUTE;
+    let table = &loaded.table;
+    let mut found: Vec<RailMark> = Vec::new();
+    for (at, row) in table.disordered.iter().enumerate() {
+        if found.len() >= MOST || (at % 65_536 == 0 && work.is_cancelled()) {
+            break;
+        }
+        let event = table.event(Row(*row));
+        let before = row.checked_sub(1).map(|before| table.event(Row(before)));
+        let before = before.filter(|before| before.source() == event.source());
+        if let (Some(time), Some(last)) = (event.time(), before.and_then(|before| before.time()))
+            && last.saturating_sub(time) > BACK
+        {
+            found.push(RailMark { time, kind: MarkKind::ClockSet, row: event.row });
+        }
+    }
+    found
 }
 
 /// Where a host is silent for much longer than it usually is.
@@ -173,5 +195,19 @@ mod tests {
         let kinds: Vec<&str> = found.iter().map(|mark| mark.kind.name()).collect();
         assert_eq!(kinds, ["silence", "start", "unclean stop", "installation", "clock set"]);
         assert_eq!(loaded.table.event(found[0].row).line(), 100, "the last one before the silence");
+    }
+
+    #[test]
+    fn a_clock_that_goes_back_is_marked_where_it_does() {
+        let root = tempfile::tempdir().unwrap();
+        let text = "2026-04-12T02:10:00Z app: fed\n2026-04-12T02:11:00Z app: fed\n2026-04-12T02:01:00Z app: fed\n\
+                    2026-04-12T02:00:50Z app: fed\n2026-04-12T02:02:00Z app: fed\n";
+        std::fs::write(root.path().join("a.log"), text).unwrap();
+        let case = Case::open(&[root.path().to_path_buf()], Options::default(), &Work::default()).unwrap();
+        let loaded = case.load(&Work::default()).unwrap();
+        let found = marks(&loaded, &case.sources, &Work::default()).unwrap();
+        let lines: Vec<u64> = found.iter().map(|mark| loaded.table.event(mark.row).line()).collect();
+        assert_eq!(lines, [3], "ten minutes back; ten seconds are no jump: {found:?}");
+        assert_eq!(found[0].kind.name(), "clock set");
     }
 }

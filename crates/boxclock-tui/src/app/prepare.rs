@@ -243,12 +243,12 @@ impl App {
         let inks = self.workspace.inks.iter().zip(0_u8..);
         let inks: Vec<_> =
             inks.filter_map(|(ink, place)| Some((place, Arc::clone(ink.as_ref()?.rows.as_ref()?)))).collect();
-        if inks.is_empty() && (self.view.rows.is_none() || self.filter_text.is_empty()) {
+        if inks.is_empty() && (self.view.passed.is_none() || self.filter_text.is_empty()) {
             self.workspace.overlay = None;
             return;
         }
         // Folded runs or another order hide nothing: only a filter has hits.
-        let rows = self.view.rows.clone().filter(|_| !self.filter_text.is_empty());
+        let rows = self.view.passed.clone().filter(|_| !self.filter_text.is_empty());
         self.jobs.overlay(self.loaded.clone(), rows, Arc::clone(density), inks);
     }
 

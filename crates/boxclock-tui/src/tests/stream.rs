@@ -267,7 +267,44 @@ fn a_selection_is_copied_and_written() {
     let Mode::Typing(_, input) = &mut screen.app.mode else { panic!("nothing is asked") };
     *input = tui_input::Input::new(path.display().to_string());
     screen.keys("\n");
-    assert!(screen.app.message.as_deref().unwrap().contains("cannot write"), "{:?}", screen.app.message);
+    assert!(screen.app.message.as_deref().unwrap().contains("exists"), "{:?}", screen.app.message);
+}
+
+#[test]
+fn what_is_written_holds_the_events_of_folded_runs() {
+    let mut screen = night();
+    screen.keys("f\"heartbeat\"\nc");
+    let folded = screen.app.view_len();
+    let all = screen.app.view.passed.as_ref().unwrap().len();
+    assert!(folded < 10 && all == 49, "{folded} of {all}");
+    let mut write = |keys: &str, name: &str| {
+        let path = screen.folder.path().join(name);
+        screen.keys(keys);
+        let Mode::Typing(_, input) = &mut screen.app.mode else { panic!("nothing is asked") };
+        *input = tui_input::Input::new(path.display().to_string());
+        screen.keys("\n");
+        std::fs::read_to_string(path).unwrap().lines().count()
+    };
+    assert_eq!(write("W", "all.jsonl"), 49, "all that the filter lets pass");
+    let first = write("gsW", "first.jsonl");
+    assert!(first > 1, "a selected run is written with all of its events, not as one: {first}");
+}
+
+#[test]
+fn folded_runs_stay_folded_while_the_case_grows() {
+    let mut screen = night();
+    let log = screen.folder.path().join("hosts/pump-ctl/app.log");
+    screen.keys("c");
+    screen.app.workspace.follow = Some(screen.app.jobs.follow(&screen.app.case, false, true));
+    let lines = screen.app.view_len();
+    let mut file = std::fs::File::options().append(true).open(&log).unwrap();
+    std::io::Write::write_all(&mut file, b"2026-04-12 03:00:00 INFO [main] dosing - one more\n").unwrap();
+    while screen.app.loaded.table.len() != 63 {
+        screen.take_one();
+        assert!(screen.app.view_len() <= lines + 1, "it was unfolded for a moment");
+    }
+    screen.settle();
+    assert_eq!(screen.app.view_len(), lines + 1);
 }
 
 #[test]
@@ -306,7 +343,7 @@ fn pins_have_kinds_and_colours() {
 fn what_grows_is_followed_and_held() {
     let mut screen = night();
     let log = screen.folder.path().join("hosts/pump-ctl/app.log");
-    screen.app.workspace.follow = Some(screen.app.jobs.follow(&screen.app.case, false));
+    screen.app.workspace.follow = Some(screen.app.jobs.follow(&screen.app.case, false, false));
     screen.keys("G");
     let append = |text: &str| {
         let mut file = std::fs::File::options().append(true).create(true).open(&log).unwrap();

@@ -212,7 +212,10 @@ fn accept(app: &mut App, prompt: &Prompt, text: &str) {
         Prompt::LensName => workspace::keep_lens(app, text),
         Prompt::ShownZone => workspace::show_zone(app, text),
         Prompt::ExportPath => workspace::export(app, text),
-        Prompt::ChartPath => workspace::draw_chart(app, text),
+        Prompt::ChartPath => {
+            workspace::draw_chart(app, text);
+            Ok(())
+        }
         Prompt::Columns => {
             let none = text.trim().is_empty();
             parse_columns(text).map(|columns| app.workspace.columns = (!none).then_some(columns))

@@ -1,22 +1,24 @@
 //! Working in the Stream: inks, walks, pointing, lenses, the history of filters, folding, what is selected and written.
 
 use std::collections::HashSet;
-use std::path::Path;
+use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 
 use boxclock_core::clock::Zone;
 use boxclock_core::event::Row;
+use boxclock_core::pattern::Patterns;
 use boxclock_core::query::Lenses;
 use boxclock_core::query::values::quoted;
-use boxclock_core::report::chart::{ChartKind, chart};
+use boxclock_core::report::chart::ChartKind;
 use boxclock_core::report::events::{EventWriter, Form};
+use boxclock_core::work::Work;
 use boxclock_core::{Error, Result};
 use tui_input::Input;
 
 use super::{act, go, jump_to_row, note_jump, remember, typing};
 use crate::app::{App, Mode, Prompt, Undo};
-use crate::jobs::Along;
+use crate::jobs::{Along, Chosen, Target};
 use crate::workspace::{Go, INKS, Ink, Shown, Walk, parse_ink};
 
 /// Events from which on patterns are worked out only when somebody asks for them.
@@ -28,7 +30,9 @@ pub(super) fn when_complete(app: &mut App) {
     app.jobs.values(loaded.clone(), Arc::clone(&sources));
     if app.loaded.table.len() <= MANY {
         app.jobs.marks(loaded.clone(), Arc::clone(&sources));
-        app.jobs.patterns(loaded, sources);
+        if app.workspace.patterns.is_none() {
+            app.jobs.patterns(loaded, sources);
+        }
     }
     for place in 0..INKS {
         look_for_ink(app, place);
@@ -185,6 +189,9 @@ pub(super) fn walked(app: &mut App, places: Arc<Vec<u32>>) {
 /// Folds runs of the same pattern into one line, or opens them.
 pub(super) fn toggle_collapse(app: &mut App) {
     app.workspace.collapse = !app.workspace.collapse;
+    if let Some(follow) = &app.workspace.follow {
+        follow.fold.store(app.workspace.collapse, Ordering::Relaxed);
+    }
     if app.workspace.collapse && app.workspace.patterns.is_none() {
         // They are folded as soon as the patterns are known.
         return wait_for_patterns(app);
@@ -276,7 +283,7 @@ pub(super) fn copy(app: &mut App) {
     }
     let mut text = Vec::new();
     let mut writer = EventWriter::new(&app.case, app.zone.clone());
-    match writer.write_all(&app.loaded, &rows, Form::Raw, &mut text) {
+    match writer.write_all(&app.loaded, &rows, Form::Raw, &mut text, &Work::default()) {
         Ok(()) => {
             app.workspace.clipboard = Some(String::from_utf8_lossy(&text).into_owned());
             app.message = Some(format!("{} event(s) given to the terminal's clipboard, if it takes them", rows.len()));
@@ -285,43 +292,39 @@ pub(super) fn copy(app: &mut App) {
     }
 }
 
+/// What is written or drawn: the selection with what its folded runs hold, or all that the filter lets pass.
+fn chosen_rows(app: &App) -> Chosen {
+    let passed = app.view.passed.clone();
+    let Some(places) = app.selection() else { return Chosen::All(passed) };
+    let runs = app.view.runs.as_ref();
+    let count = |place: usize| runs.and_then(|runs| runs.get(place)).map_or(1, |run| run.count);
+    let rows = places.filter_map(|place| Some((app.row_at(place)?.0, count(place)))).collect();
+    Chosen::Rows(rows, passed, app.workspace.patterns.clone())
+}
+
 /// Writes the selection, or all that the filter lets pass, into a file; its name says the form.
 ///
 /// # Errors
-/// When the name says no form, the file exists, or it cannot be written.
+/// When the name says no form, or the file exists.
 pub(super) fn export(app: &mut App, name: &str) -> Result<()> {
     let name = name.trim();
     let form = Form::of_file(name).ok_or_else(|| {
         Error::new("the end of the name says the form: .log (as read) .txt .csv .jsonl .xml .otlp.json")
     })?;
-    let path = Path::new(name);
-    let all = || app.view.rows.as_ref().map_or_else(|| app.loaded.table.order.to_vec(), |rows| rows.to_vec());
-    let rows = selected_rows(app).unwrap_or_else(all);
-    let cannot = |error: std::io::Error| Error::at(path, "cannot write", error);
-    let file = std::fs::File::create_new(path).map_err(cannot)?;
-    let mut out = std::io::BufWriter::with_capacity(1 << 16, file);
-    let mut writer = EventWriter::new(&app.case, app.zone.clone());
-    writer.write_all(&app.loaded, &rows, form, &mut out).map_err(cannot)?;
-    std::io::Write::flush(&mut out).map_err(cannot)?;
-    app.message = Some(format!("{} events written into {name}", rows.len()));
+    let path = PathBuf::from(name);
+    if path.exists() {
+        return Err(Error::new(format!("{name} exists: choose another name")));
+    }
+    let (loaded, case, zone) = (app.loaded.clone(), Arc::clone(&app.case), app.zone.clone());
+    app.jobs.write(loaded, case, chosen_rows(app), zone, Target::Events(path, form));
     Ok(())
 }
 
 /// Draws the selection in swim lanes, or without one the density of what the filter lets pass.
-///
-/// # Errors
-/// When there is nothing to draw, the name says no form, or the file cannot be written.
-pub(super) fn draw_chart(app: &mut App, name: &str) -> Result<()> {
-    let path = Path::new(name.trim());
-    let all = || app.view.rows.as_ref().map_or_else(|| app.loaded.table.order.to_vec(), |rows| rows.to_vec());
-    let (rows, kind) = match selected_rows(app) {
-        Some(rows) => (rows, ChartKind::Lanes),
-        None => (all(), ChartKind::Density),
-    };
-    let drawn = chart(&app.case, &app.loaded, &rows, kind, &app.zone)?;
-    drawn.write(path)?;
-    app.message = Some(format!("drawn: {}", path.display()));
-    Ok(())
+pub(super) fn draw_chart(app: &mut App, name: &str) {
+    let kind = if app.selection().is_some() { ChartKind::Lanes } else { ChartKind::Density };
+    let (loaded, case, zone) = (app.loaded.clone(), Arc::clone(&app.case), app.zone.clone());
+    app.jobs.write(loaded, case, chosen_rows(app), zone, Target::Chart(PathBuf::from(name.trim()), kind));
 }
 
 /// Counts times from the chosen event on, or shows them as they are.
@@ -427,11 +430,16 @@ pub(super) fn follow_again(app: &mut App) {
         Ok(choices) => case.options.choices = choices,
         Err(error) => app.message = Some(error.to_string()),
     }
-    app.workspace.follow = Some(app.jobs.follow(&case, held));
+    app.workspace.follow = Some(app.jobs.follow(&case, held, app.workspace.collapse));
 }
 
 /// Takes the case as it has grown. Who stands at its end stays there; all others stay where they are.
-pub(super) fn grown(app: &mut App, case: boxclock_core::case::Case, loaded: boxclock_core::case::Loaded) {
+pub(super) fn grown(
+    app: &mut App,
+    case: boxclock_core::case::Case,
+    loaded: boxclock_core::case::Loaded,
+    patterns: Option<Arc<Patterns>>,
+) {
     // A clock may have been corrected while this was being read.
     let loaded = if case.options.drift == app.drift { loaded } else { loaded.with_drift(&case.sources, &app.drift) };
     let at_end = app.cursor + 1 >= app.view_len();
@@ -455,7 +463,7 @@ pub(super) fn grown(app: &mut App, case: boxclock_core::case::Case, loaded: boxc
     app.reader = boxclock_core::event::RecordReader::new(Arc::clone(&case.sources));
     app.case = Arc::new(case);
     app.workspace.unfolded.clear();
-    super::take_loaded(app, loaded);
+    super::take_table(app, loaded, patterns);
 }
 
 /// One of the events of a place is shown: a run that hides it is opened.

@@ -115,6 +115,9 @@ fn status(app: &App) -> (String, ratatui::style::Style) {
         let count = app.workspace.count.trim_start_matches('0');
         return (format!("{count} times …"), app.theme.strong());
     }
+    if let Some(percent) = app.jobs.writing() {
+        return (format!("writing … {percent} %   Esc stops"), app.theme.hue(Hue::Sky));
+    }
     if let Some(message) = app.message.as_ref().filter(|_| app.hits.is_none()) {
         return (message.clone(), app.theme.hue(Hue::Sky));
     }

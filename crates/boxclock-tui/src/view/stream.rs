@@ -215,52 +215,67 @@ pub fn text_rows(app: &App, line: &StreamLine, width: usize, most: usize) -> Vec
     let suspect = event.flags() & flag::SUSPECT != 0;
     let level = app.theme.severity(if suspect { Severity::WARN } else { event.severity() });
     let pieces = pieces(app, line, level);
-    let (mut to_skip, wrap) = (if app.workspace.wrap { 0 } else { app.shifted }, app.workspace.wrap);
-    let mut rows: Vec<Vec<Span<'static>>> = vec![Vec::new()];
-    let mut used = 0;
-    let total: usize = pieces.iter().map(|(text, _)| text.width()).sum();
-    let is_cut = !wrap && total.saturating_sub(to_skip) > width;
+    let clusters: Vec<(&str, usize, Style)> = pieces
+        .iter()
+        .flat_map(|(text, style)| text.graphemes(true).map(|cluster| (cluster, cluster.width(), *style)))
+        .collect();
+    if app.workspace.wrap {
+        return wrapped(&clusters, width, most);
+    }
+    let mut to_skip = app.shifted;
+    let first = clusters.iter().take_while(|(_, wide, _)| {
+        let skipped = to_skip > 0;
+        to_skip = to_skip.saturating_sub(*wide);
+        skipped
+    });
+    let rest = &clusters[first.count()..];
+    let is_cut = rest.iter().map(|(_, wide, _)| wide).sum::<usize>() > width;
     let room = if is_cut { width.saturating_sub(1) } else { width };
-    'pieces: for (piece, style) in pieces {
-        let mut part = String::new();
-        for cluster in piece.graphemes(true) {
-            let wide = cluster.width();
-            if to_skip > 0 {
-                to_skip = to_skip.saturating_sub(wide);
-                continue;
-            }
-            if used + wide > room {
-                let goes_on = wrap && rows.len() < most && width > 0;
-                // Behind a blank, if there is one not far back; what stands behind it begins the next row.
-                let blank = if goes_on { part.rfind(' ').filter(|at| part.len() - at < 24) } else { None };
-                let carried = blank.map_or(String::new(), |at| part.split_off(at + 1));
-                if let Some(last) = rows.last_mut() {
-                    last.push(Span::styled(std::mem::take(&mut part), style));
-                }
-                if !goes_on {
-                    break 'pieces;
-                }
-                rows.push(Vec::new());
-                used = carried.width();
-                part = carried;
-                if cluster == " " && part.is_empty() {
-                    continue;
-                }
-            }
-            part.push_str(cluster);
-            used += wide;
+    let mut used = 0;
+    let fits = rest.iter().take_while(|(_, wide, _)| {
+        used += wide;
+        used <= room
+    });
+    let mut spans = joined(&rest[..fits.count()]);
+    if is_cut && width > 0 {
+        spans.push(Span::styled("…", app.theme.faint()));
+    }
+    vec![spans]
+}
+
+/// Rows of at most `width` columns, broken behind a blank where there is one not far back.
+fn wrapped(clusters: &[(&str, usize, Style)], width: usize, most: usize) -> Vec<Vec<Span<'static>>> {
+    const BACK: usize = 24;
+    let mut rows: Vec<Vec<Span<'static>>> = Vec::new();
+    let mut at = 0;
+    while at < clusters.len() && rows.len() < most {
+        let (mut end, mut used) = (at, 0);
+        while end < clusters.len() && used + clusters[end].1 <= width {
+            used += clusters[end].1;
+            end += 1;
         }
-        if let Some(last) = rows.last_mut() {
-            last.push(Span::styled(part, style));
+        // A cluster that is wider than the row is taken all the same: each row takes at least one.
+        end = end.max(at + 1);
+        if end < clusters.len() && clusters[end].0 != " " {
+            let blank = clusters[at..end].iter().rev().take(BACK).position(|(cluster, ..)| *cluster == " ");
+            end = blank.map(|back| end - back).filter(|end| *end > at).unwrap_or(end);
+        }
+        rows.push(joined(&clusters[at..end]));
+        at = end;
+        // The blank at which the row was broken begins no row.
+        if clusters.get(at).is_some_and(|(cluster, ..)| *cluster == " ") {
+            at += 1;
         }
     }
-    if is_cut
-        && width > 0
-        && let Some(last) = rows.last_mut()
-    {
-        last.push(Span::styled("…", app.theme.faint()));
-    }
-    rows
+    if rows.is_empty() { vec![Vec::new()] } else { rows }
+}
+
+/// Clusters of one style next to each other as one span.
+fn joined(clusters: &[(&str, usize, Style)]) -> Vec<Span<'static>> {
+    let of_one_style = clusters.chunk_by(|one, other| one.2 == other.2);
+    of_one_style
+        .map(|chunk| Span::styled(chunk.iter().map(|(cluster, ..)| *cluster).collect::<String>(), chunk[0].2))
+        .collect()
 }
 
 /// The text in pieces of one style each, as it can be shown.
