@@ -1,8 +1,9 @@
-//! Any text for codes and filters: places inside the text, and no panic.
+//! Any text for codes, catalogues of codes and filters: places inside the text, mistakes with their place, and no panic.
 #![no_main]
 
 use boxclock_core::clock::{Zone, human};
-use boxclock_core::code::{Platform, catalogue, scan};
+use boxclock_core::code::user::Catalogues;
+use boxclock_core::code::{Platform, lookup, rank, scan};
 use boxclock_core::query::Filter;
 use libfuzzer_sys::fuzz_target;
 
@@ -11,6 +12,7 @@ fuzz_target!(|data: &[u8]| {
         scan(data, platform, |found| {
             assert!(found.start < found.end && found.end <= data.len());
             found.reading();
+            rank::candidates(found.code, &rank::Clues::default());
         });
     }
     let Ok(text) = std::str::from_utf8(data) else { return };
@@ -23,5 +25,11 @@ fuzz_target!(|data: &[u8]| {
     let _ = Filter::find(text);
     let _ = human::time(text, &zone);
     let _ = human::duration(text);
-    let _ = catalogue::look_up(text);
+    let _ = lookup::look_up(text, Platform::Unknown);
+    lookup::search(text, Platform::Windows);
+    for name in ["own.toml", "own.csv"] {
+        let catalogues = Catalogues::read(&[(name.to_owned(), data.to_vec())]);
+        assert!(catalogues.mistakes.iter().all(|mistake| mistake.line > 0 && mistake.column > 0));
+        catalogues.shaped(data);
+    }
 });

@@ -27,6 +27,9 @@ pub const SEALED_AT: i64 = 1_775_973_600 * 1_000_000_000;
 /// The recipe of the demo's application.
 pub const RECIPE: &str = include_str!("tankwarden.toml");
 
+/// The catalogue of the application's own codes, which travels in the demo box.
+pub const CODES: &str = include_str!("tankwarden-codes.toml");
+
 /// Writes the hosts of the demo story below `folder`, one folder each, and gives their labels.
 ///
 /// # Errors

@@ -631,12 +631,15 @@ impl App {
 
     /// Brings the derived lists up to date after the table or the logbook changed.
     pub fn refresh(&mut self) {
-        self.sources = sources(&self.case, &self.loaded);
+        // While thousands of sources are read, their sums are of interest in the Box view only.
+        if self.loaded.complete || self.step == Step::Box || self.sources.is_empty() {
+            self.sources = sources(&self.case, &self.loaded);
+            self.arrange_box();
+        }
         let widest = |names: &[String]| names.iter().map(|name| name.width()).max().unwrap_or(0);
         let of_sources = self.case.sources.iter().map(|source| crate::view::stream::short(&source.name).width());
         let table = &self.loaded.table;
         self.longest = [widest(&table.hosts), widest(&table.components), of_sources.max().unwrap_or(0)];
-        self.arrange_box();
         self.codes.asked = None;
         self.codes.relatives_asked = None;
         let pinned = self.pins.iter().filter_map(|pin| Some((self.row_of_pin(pin)?.0, (pin.kind, pin.colour))));

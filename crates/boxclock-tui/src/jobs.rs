@@ -19,7 +19,7 @@ use boxclock_core::gather::Window;
 use boxclock_core::logbook::Logbook;
 use boxclock_core::pattern::{Patterns, patterns};
 use boxclock_core::query::values::Values;
-use boxclock_core::query::{Filter, RowSet, problem_rows, rows_in_order};
+use boxclock_core::query::{Filter, RowSet, problem_rows};
 use boxclock_core::report::chart::{ChartKind, chart};
 use boxclock_core::report::codes::{self, CodeCount, Order, Relative};
 use boxclock_core::report::events::{EventWriter, Form};
@@ -297,8 +297,8 @@ impl Jobs {
             let table = &loaded.table;
             let rows = match filter {
                 None => None,
-                Some(filter) => match filter.rows(table, &sources, work) {
-                    Ok(found) => Some(Arc::new(rows_in_order(&table.order, &found))),
+                Some(filter) => match filter.rows_in_order(table, &sources, work) {
+                    Ok(found) => Some(Arc::new(found)),
                     Err(error) => return Some(Outcome::Failed(error.to_string())),
                 },
             };

@@ -9,7 +9,7 @@ use boxclock_core::clock::{Zone, human, now};
 use boxclock_core::format;
 use boxclock_core::logbook::Logbook;
 use boxclock_core::platform;
-use boxclock_core::query::{Filter, Lens, Lenses, rows_in_order};
+use boxclock_core::query::{Filter, Lens, Lenses};
 use boxclock_core::report::chart::ChartKind;
 use boxclock_core::report::events::{EventWriter, Form};
 use boxclock_core::report::{self, Report};
@@ -334,7 +334,7 @@ fn filtered(case: &Case, loaded: &Loaded, filter: Option<&str>) -> Result<Vec<u3
     };
     let pinned = pins.iter().filter_map(|pin| loaded.event_at(case, &pin.source, pin.offset)).map(|event| event.row.0);
     let filter = filter.with_pins(pinned.collect::<Vec<_>>());
-    Ok(rows_in_order(&loaded.table.order, &filter.rows(&loaded.table, &case.sources, &cancellable())?))
+    Ok(filter.rows_in_order(&loaded.table, &case.sources, &cancellable())?)
 }
 
 fn chart(arguments: &args::Chart) -> Ended {

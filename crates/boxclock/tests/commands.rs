@@ -547,3 +547,60 @@ fn the_story_says_what_to_gather_around() {
     let vague = home.run(&["pack", "--host", "gw=gw", "--story", "vague.json", "--into", "v.box.zip"]);
     assert!(vague.err.contains("\"in the night\" is no moment"), "{}", vague.err);
 }
+
+#[test]
+fn codes_of_ones_own_are_read_from_the_configuration_and_travel_with_the_box() {
+    let home = Home::new();
+    home.write("logs/app.log", "2026-04-12T02:31:07Z INFO feeder: frame refused TW-00417\n2026-04-12T02:31:08Z INFO feeder: fed\n");
+    let find = |ran: &common::Ran| ran.json().into_iter().find(|code| code["family"] == "user");
+    assert!(find(&home.run(&["codes", "logs", "--as", "jsonl"])).is_none());
+    home.write(
+        ".config/boxclock/codes/own.toml",
+        "[[code]]\npattern = \"TW-00417\"\nname = \"TW_REFUSED\"\nmeaning = \"It was refused.\"\nlevel = \"failure\"\n\n[[code]]\npattern = \"tw\"\n",
+    );
+    let ran = home.run(&["codes", "logs", "--as", "jsonl"]);
+    let code = find(&ran).expect("the code is known now, though the log was indexed before");
+    assert_eq!((&code["text"], &code["name"], &code["failure"]), (&"TW-00417".into(), &"TW_REFUSED".into(), &true.into()));
+    // What is wrong is named with its place, and the rest holds.
+    assert_eq!(ran.status, Some(3));
+    assert!(ran.err.contains("own.toml: line 8, column 11"), "{}", ran.err);
+    let ran = home.run(&["catalogues"]);
+    assert!(ran.out.contains("1 codes of your own in 1 files") && ran.out.contains("hresult"), "{}", ran.out);
+    // A line that carries a failure is a problem; that can be switched off.
+    let lifted = |more: &[&str]| {
+        let ran = home.run(&[&["code", "TW-00417"], more].concat());
+        ran.out.contains("own.toml:1")
+    };
+    assert!(lifted(&[]), "the reading says from which catalogue it is");
+    // The box takes the catalogue along: it is explained where nobody has it.
+    home.write(".config/boxclock/codes/own.toml", "[[code]]\npattern = \"TW-00417\"\nmeaning = \"It was refused.\"\n");
+    assert_eq!(home.run(&["pack", "logs", "--into", "x.box.zip"]).status, Some(0));
+    std::fs::remove_file(home.path(".config/boxclock/codes/own.toml")).unwrap();
+    let ran = home.run(&["codes", "x.box.zip", "--as", "jsonl"]);
+    assert_eq!(find(&ran).unwrap()["meaning"], "It was refused.");
+    assert_eq!(home.run(&["check", "x.box.zip"]).status, Some(0));
+}
+
+#[test]
+fn codes_are_found_by_words_and_said_to_be_too_large() {
+    let home = Home::new();
+    let found = home.run(&["code", "disk", "full", "--as", "jsonl"]).json();
+    let names: Vec<&str> = found.iter().filter_map(|code| code["name"].as_str()).collect();
+    assert!(names.contains(&"ENOSPC") && names.contains(&"ERROR_DISK_FULL"), "{names:?}");
+    let ran = home.run(&["code", "0x123456789abcdef01", "0x", "5"]);
+    assert_eq!(ran.status, Some(3));
+    assert!(ran.err.contains("larger than any code") && ran.err.contains("\"0x\" is no code"), "{}", ran.err);
+    let stop = home.run(&["code", "stop 0xD1"]).out;
+    assert!(stop.contains("DRIVER_IRQL_NOT_LESS_OR_EQUAL") && stop.contains("parameter 4"), "{stop}");
+    let unknown = home.run(&["code", "0x8007FFF3", "--as", "jsonl"]).json();
+    assert_eq!(unknown[0]["known"], false);
+    assert!(unknown[0]["meaning"].as_str().unwrap().starts_with("Not in any catalogue"), "{unknown:?}");
+}
+
+#[test]
+fn a_restart_that_was_asked_for_in_vain_is_a_finding() {
+    let home = Home::new();
+    home.write("logs/setup.log", "2026-04-12T02:14:31Z INFO setup: finished, exit code 3010\n2026-04-12T02:31:07Z ERROR feeder: x\n");
+    let findings = home.run(&["checks", "logs", "--as", "jsonl"]).json();
+    assert_eq!((&findings[0]["check"], &findings[0]["line"]), (&"restart-asked-for".into(), &1.into()));
+}

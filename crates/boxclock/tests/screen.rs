@@ -333,3 +333,37 @@ fn a_new_case_begins_with_its_story_and_gathers() {
     terminal.keys(&["3"]);
     terminal.see(&["NAK 0x15"]);
 }
+
+#[test]
+fn codes_are_explained_wherever_one_is() {
+    let home = Home::new();
+    let terminal = Terminal::start(&home, "codes", (160, 50), "demo");
+    terminal.see(&["41\u{a0}407 events", "problems"]);
+    // A code of the application's own, from the catalogue in the box, in the stream and in the list.
+    terminal.keys(&["/"]);
+    terminal.line("fr-0412-4096 refused");
+    terminal.see(&["TW-00417 ‹frame format refused›", "tankwarden.toml"]);
+    terminal.keys(&["Escape", "4"]);
+    terminal.see(&["worst first", "TW_FORMAT_REFUSED", "↻ 3010", "up to a minute before it"]);
+    terminal.keys(&["o"]);
+    terminal.see(&["first seen first"]);
+    // From anywhere any code, in any writing.
+    terminal.keys(&["#"]);
+    terminal.see(&["What does it mean?"]);
+    terminal.tmux(&["send-keys", "-l", "--", "-2147024864"]);
+    terminal.see(&["ERROR_SHARING_VIOLATION", "In this case: 1 events", "Enter shows them."]);
+    terminal.keys(&["Enter"]);
+    terminal.see(&["only events with 0x80070020", "code=0x80070020", "1 of 41\u{a0}407"]);
+    // What the restart that never came amounts to.
+    terminal.keys(&["2"]);
+    terminal.see(&["restart needed, and none seen"]);
+    // A small terminal has all of it.
+    terminal.tmux(&["resize-window", "-x", "60", "-y", "20"]);
+    terminal.keys(&["4"]);
+    terminal.see(&["3010", "success, restart needed"]);
+    terminal.keys(&["#"]);
+    terminal.line("disk full");
+    terminal.see(&["ENOSPC"]);
+    terminal.keys(&["Escape", "q"]);
+    terminal.see(&["ended with 0"]);
+}

@@ -166,6 +166,23 @@ pub(super) fn seal_plan(plan: &Plan, options: &PackOptions, work: &Work) -> Resu
         };
         put(&mut writer, Ready { file, path, part: Part::Whole }, &mut seal, work)?;
     }
+    for (name, text) in &options.codes {
+        let held = tempfile::NamedTempFile::new().and_then(|mut held| held.write_all(text.as_bytes()).map(|()| held));
+        let held = held.map_err(|error| cannot_write(&error))?;
+        let file = PlannedFile {
+            host: String::new(),
+            origin: name.clone(),
+            member: format!("codes/{name}"),
+            class: None,
+            recipe: None,
+            may_cut: false,
+            most_bytes: u64::MAX,
+            size: text.len() as u64,
+            modified: options.now,
+            wanted: Wanted::Local(held.path().to_path_buf()),
+        };
+        put(&mut writer, Ready { file, path: held.path().to_path_buf(), part: Part::Whole }, &mut seal, work)?;
+    }
     let json = |value: serde_json::Result<String>| value.map_err(|error| cannot_write(&error));
     writer.add_text(STORY_NAME, &json(serde_json::to_string_pretty(&options.story))?)?;
     writer.add_text(SEAL_NAME, &json(serde_json::to_string_pretty(&seal))?)?;

@@ -23,6 +23,8 @@ use crate::{Result, clock, limits, platform};
 /// What to put into a box, and how.
 #[derive(Clone, Debug, Default)]
 pub struct PackOptions {
+    /// Catalogues of codes that travel along, beside those of the user: the names of the files and their texts.
+    pub codes: Vec<(String, String)>,
     /// Files and folders of this machine.
     pub paths: Vec<PathBuf>,
     /// Folders, files or archives of other hosts, or `ssh://[USER@]HOST[:PORT][/ROOT]`, with the host's label.

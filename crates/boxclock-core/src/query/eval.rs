@@ -67,8 +67,13 @@ impl Filter {
     /// When cancelled. A source that cannot be read (any more) has no rows that match a text.
     pub fn rows(&self, table: &Table, sources: &Arc<Vec<Source>>, work: &Work) -> Result<RowSet> {
         let plan = Plan { table, sources, work, pins: &self.pins };
+        let span = self.span();
         let found = parallel(table.parts.len(), work, |index| {
             let part = &table.parts[index];
+            // Most parts are wholly outside of a span.
+            if span.is_some_and(|span| plan.side_of(part, span) == Side::Outside) {
+                return Vec::new();
+            }
             let mut bits = vec![true; part.segment.len()];
             plan.narrow(&self.root, part, &mut bits);
             packed(&bits)
@@ -80,6 +85,49 @@ impl Filter {
         }
         Ok(rows)
     }
+
+    /// The rows that pass, in merged order. Uses all cores.
+    ///
+    /// # Errors
+    /// As [`Filter::rows`].
+    pub fn rows_in_order(&self, table: &Table, sources: &Arc<Vec<Source>>, work: &Work) -> Result<Vec<u32>> {
+        let rows = self.rows(table, sources, work)?;
+        // What passes a span of time stands next to each other in the order, but for times that do not fit their file's.
+        let near = match self.span() {
+            Some((from, to)) if table.disordered.is_empty() => {
+                let end = table.place_of_time(to.saturating_add(1));
+                &table.order[table.place_of_time(from).min(end)..end]
+            }
+            _ => &*table.order,
+        };
+        Ok(rows_in_order(near, &rows))
+    }
+
+    /// The span of time outside of which nothing passes, if the filter demands one.
+    fn span(&self) -> Option<(i64, i64)> {
+        let of = |expr: &Expr| match expr {
+            Expr::Leaf(Leaf::Time(TimeTest::Between(from, to))) => Some((*from, *to)),
+            _ => None,
+        };
+        match &self.root {
+            Expr::And(all) => {
+                let spans = all.iter().filter_map(of);
+                spans.reduce(|(from, to), (other, end)| (from.max(other), to.min(end)))
+            }
+            root => of(root),
+        }
+    }
+}
+
+/// How the times of a part lie to a span.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Side {
+    /// All are in it.
+    Inside,
+    /// None is.
+    Outside,
+    /// Some are, or it is not known.
+    Across,
 }
 
 /// The rows that are problems, see [`crate::event::EventRef::is_problem`].
@@ -213,15 +261,35 @@ impl Plan<'_> {
         bits.iter_mut().zip(&part.segment.actor_ids).for_each(|(bit, actor)| *bit &= passed[usize::from(*actor)]);
     }
 
+    fn side_of(&self, part: &Part, (from, to): (i64, i64)) -> Side {
+        let mut drift = part.actor_ids.iter().map(|id| self.table.drift_of(part.segment.source, *id));
+        let (Some(one), Some(first), Some(last)) =
+            (drift.next(), part.segment.times.first(), part.segment.times.last())
+        else {
+            return Side::Across;
+        };
+        // Events without time stand before all others in a sorted part.
+        if !part.segment.sorted || *first == NO_TIME || drift.any(|other| other != one) {
+            return Side::Across;
+        }
+        let (first, last) = (one.correct(*first), one.correct(*last));
+        if last < from || first > to {
+            Side::Outside
+        } else if first >= from && last <= to {
+            Side::Inside
+        } else {
+            Side::Across
+        }
+    }
+
     fn time(&self, test: &TimeTest, part: &Part, bits: &mut [bool]) {
         let drift: Vec<Drift> = part.actor_ids.iter().map(|id| self.table.drift_of(part.segment.source, *id)).collect();
         let one = drift.iter().all(|other| *other == drift[0]).then(|| drift[0]);
-        // Most parts are wholly outside of a span.
-        if let (TimeTest::Between(from, to), Some(drift), true) = (test, one, part.segment.sorted) {
-            let at = |time: Option<&i64>| time.map_or(NO_TIME, |time| drift.correct(*time));
-            if at(part.segment.times.last()) < *from || at(part.segment.times.first()) > *to {
-                bits.fill(false);
-                return;
+        if let TimeTest::Between(from, to) = test {
+            match self.side_of(part, (*from, *to)) {
+                Side::Inside => return,
+                Side::Outside => return bits.fill(false),
+                Side::Across => {}
             }
         }
         // The usual case, without a branch an event: one amount for all.
@@ -279,31 +347,53 @@ impl Plan<'_> {
     }
 }
 
+thread_local! {
+    /// Each worker reads into the same memory again and again: it stays in the processor's cache.
+    static WINDOW: std::cell::RefCell<Vec<u8>> = const { std::cell::RefCell::new(Vec::new()) };
+}
+
+/// Bytes that are searched at once: small enough for the cache.
+const WINDOW_BYTES: u32 = 256 << 10;
+
 /// One pass over all bytes of a part. Records beyond [`limits::RECORD_BYTES`] are searched up to there.
 fn search_whole(regex: &Regex, source: &Source, part: &Part, bits: &mut [bool]) -> std::io::Result<()> {
-    let segment = &part.segment;
+    let offsets = &part.segment.offsets;
     let file = SourceFile::open(&source.path)?;
-    let start = segment.offset + u64::from(segment.offsets[0]);
-    let last = segment.offset + u64::from(segment.offsets[segment.len() - 1]);
-    let end = part.end.min(last + limits::RECORD_BYTES as u64);
-    let bytes = file.read(start, (end - start) as usize)?;
-    let record_start = |index: usize| segment.offsets.get(index).map(|at| (*at - segment.offsets[0]) as usize);
-    let mut passed = vec![false; bits.len()];
-    let mut at = 0;
-    while let Some(hit) = regex.find_at(&bytes, at) {
-        let index =
-            segment.offsets.partition_point(|offset| (*offset - segment.offsets[0]) as usize <= hit.start()) - 1;
-        let from = record_start(index).unwrap_or(0);
-        let to = record_start(index + 1).unwrap_or(bytes.len()).min(bytes.len());
+    WINDOW.with_borrow_mut(|window| {
+        let mut first = 0;
+        while first < offsets.len() {
+            // Whole records, at least one.
+            let next = first + offsets[first..].partition_point(|offset| *offset - offsets[first] < WINDOW_BYTES);
+            let start = part.segment.offset + u64::from(offsets[first]);
+            let end = offsets.get(next).map_or(part.end, |offset| part.segment.offset + u64::from(*offset));
+            let last = part.segment.offset + u64::from(offsets[next - 1]);
+            let end = end.min(last + limits::RECORD_BYTES as u64);
+            file.read_into(start, (end - start) as usize, window)?;
+            search_window(regex, window, &offsets[first..next], &mut bits[first..next]);
+            first = next;
+        }
+        Ok(())
+    })
+}
+
+/// Searches the bytes of some records, which start at `offsets`, less the first.
+fn search_window(regex: &Regex, bytes: &[u8], offsets: &[u32], bits: &mut [bool]) {
+    let start_of = |index: usize| offsets.get(index).map(|at| (*at - offsets[0]) as usize);
+    let (mut at, mut open) = (0, 0);
+    while let Some(hit) = regex.find_at(bytes, at) {
+        let index = offsets.partition_point(|offset| (*offset - offsets[0]) as usize <= hit.start()) - 1;
+        let from = start_of(index).unwrap_or(0);
+        let to = start_of(index + 1).unwrap_or(bytes.len()).min(bytes.len());
+        bits[open..index].fill(false);
         // A hit across the end of a record is none, but the record may hold another.
-        passed[index] = hit.end() <= to || regex.is_match(&bytes[from..to]);
+        bits[index] &= hit.end() <= to || regex.is_match(&bytes[from..to]);
+        open = index + 1;
         if to >= bytes.len() {
             break;
         }
         at = to;
     }
-    bits.iter_mut().zip(passed).for_each(|(bit, passed)| *bit &= passed);
-    Ok(())
+    bits[open..].fill(false);
 }
 
 /// Whether an attribute has one of these values; of a list one is enough. The name is compared without regard to case.

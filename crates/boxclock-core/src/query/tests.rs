@@ -44,6 +44,8 @@ fn passing(fixture: &Fixture, text: &str) -> String {
     let rows = filter.rows(&fixture.loaded.table, &fixture.case.sources, &Work::default()).unwrap();
     let order = rows_in_order(&fixture.loaded.table.order, &rows);
     assert_eq!(order.len(), rows.count());
+    let at_once = filter.rows_in_order(&fixture.loaded.table, &fixture.case.sources, &Work::default()).unwrap();
+    assert_eq!(at_once, order, "{text}: looking only where the span is must find the same");
     let time = |row: &u32| fixture.loaded.table.event(crate::event::Row(*row)).time().unwrap();
     order
         .iter()

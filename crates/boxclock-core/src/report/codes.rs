@@ -212,9 +212,20 @@ pub struct Relative {
     pub before: u64,
     /// In how many events at most a minute after it.
     pub after: u64,
+    /// In how many events of the case.
+    pub total: u64,
 }
 
-/// The codes that stand at most a minute before or after a code in this case, the most frequent first. `None` when cancelled.
+impl Relative {
+    /// For sorting: failures first, and what stands mostly near the other before what stands everywhere.
+    pub fn nearness(&self, near: u64) -> (Outcome, std::cmp::Reverse<u64>, std::cmp::Reverse<u64>) {
+        let share = near.saturating_mul(1000) / self.total.max(1);
+        (self.code.reading().outcome, std::cmp::Reverse(share), std::cmp::Reverse(near))
+    }
+}
+
+/// The codes that stand at most a minute before or after a code in this case, in the order of [`Relative::nearness`]. `None` when
+/// cancelled.
 pub fn relatives(loaded: &Loaded, of: Code, work: &Work) -> Option<Vec<Relative>> {
     let table = &loaded.table;
     let each = |want: &(dyn Fn(Code) -> bool + Sync)| -> Vec<(i64, Code)> {
@@ -237,14 +248,14 @@ pub fn relatives(loaded: &Loaded, of: Code, work: &Work) -> Option<Vec<Relative>
         let before = times.get(next).is_some_and(|other| other.saturating_sub(time) <= NEAR);
         let last = next.checked_sub(1).and_then(|last| times.get(last));
         let after = last.is_some_and(|other| time.saturating_sub(*other) <= NEAR);
-        if before || after {
-            let relative = counts.entry(code).or_insert(Relative { code, before: 0, after: 0 });
-            relative.before += u64::from(before);
-            relative.after += u64::from(after);
-        }
+        let relative = counts.entry(code).or_insert(Relative { code, before: 0, after: 0, total: 0 });
+        relative.before += u64::from(before);
+        relative.after += u64::from(after);
+        relative.total += 1;
     }
-    let mut relatives: Vec<Relative> = counts.into_values().collect();
-    relatives.sort_by_key(|relative| (std::cmp::Reverse(relative.before.max(relative.after)), relative.code));
+    let near = |relative: &Relative| relative.before.max(relative.after);
+    let mut relatives: Vec<Relative> = counts.into_values().filter(|relative| near(relative) > 0).collect();
+    relatives.sort_by_key(|relative| (relative.nearness(near(relative)), relative.code));
     (!work.is_cancelled()).then_some(relatives)
 }
 

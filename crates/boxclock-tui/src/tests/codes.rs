@@ -26,7 +26,7 @@ fn codes_are_listed_ordered_and_lead_to_their_events() {
     let mut screen = codes();
     assert_eq!(&listed(&screen)[..1], ["0x80070005"], "the most frequent failure: {:?}", listed(&screen));
     let drawn = screen.draw(160, 50);
-    for part in ["worst first", "access denied", "▲", "↻ 3010", "in this case", "a minute before it at most", "wraps"]
+    for part in ["worst first", "access denied", "▲", "↻ 3010", "in this case", "up to a minute before it", "wraps"]
     {
         assert!(drawn.contains(part), "lacks {part:?}:\n{drawn}");
     }

@@ -199,8 +199,10 @@ pub(super) fn to_step(app: &mut App, step: Step) {
         note_jump(app);
         app.step = step;
     }
-    if step == Step::Report {
-        app.refresh_report();
+    match step {
+        Step::Report => app.refresh_report(),
+        Step::Box if !app.loaded.complete => app.refresh(),
+        _ => {}
     }
 }
 

@@ -96,7 +96,7 @@ fn spans(app: &App, code: &CodeCount, columns: &Columns) -> Vec<Span<'static>> {
         spans.push(Span::raw(fit(&cut(name, gap(columns.name)), columns.name)));
     }
     if columns.line > 0 {
-        spans.push(Span::styled(density_line(&code.slices), app.theme.hue(Hue::Sky)));
+        spans.push(Span::styled(density_line(&code.slices), app.theme.faint()));
         spans.push(Span::raw(" "));
     }
     let first = code.span.map_or("-".into(), |(first, _)| time_of_day(first, &app.zone)[..8].to_owned());
@@ -112,12 +112,13 @@ fn spans(app: &App, code: &CodeCount, columns: &Columns) -> Vec<Span<'static>> {
 
 /// Two slices a column; the fullest of the code itself is the highest.
 fn density_line(slices: &[u32; SLICES]) -> String {
-    const BARS: [char; 8] = ['▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
+    // Not up to the full height, so that lines below each other stay apart.
+    const BARS: [char; 5] = ['▁', '▂', '▃', '▄', '▅'];
     let pairs: Vec<u32> = slices.chunks(2).map(|pair| pair.iter().sum()).collect();
     let most = pairs.iter().copied().max().unwrap_or(0).max(1);
     let bar = |count: u32| match count {
         0 => ' ',
-        _ => BARS[(u64::from(count) * 8).div_ceil(u64::from(most)) as usize - 1],
+        _ => BARS[(u64::from(count) * BARS.len() as u64).div_ceil(u64::from(most)) as usize - 1],
     };
     pairs.into_iter().map(bar).collect()
 }
@@ -200,7 +201,7 @@ mod tests {
     fn the_line_is_as_high_as_its_fullest_slice() {
         let mut slices = [0; SLICES];
         (slices[0], slices[1], slices[23]) = (4, 4, 1);
-        assert_eq!(density_line(&slices), "█          ▁");
+        assert_eq!(density_line(&slices), "▅          ▁");
         assert_eq!(density_line(&[0; SLICES]), " ".repeat(LINE));
     }
 

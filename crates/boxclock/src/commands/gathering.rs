@@ -241,6 +241,7 @@ pub fn seal_demo(into: &Path) -> Result<(), Failure> {
                 recipes: vec!["auto".into()],
                 known,
                 origins_below: Some(hosts.clone()),
+                codes: vec![("tankwarden.toml".into(), boxclock_demo::CODES.into())],
                 ..PackOptions::default()
             },
             &Work::default(),

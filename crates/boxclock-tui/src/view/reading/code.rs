@@ -37,7 +37,7 @@ impl Pane<'_> {
         for code in &codes {
             self.code(&code.reading(), false);
         }
-        if codes.iter().any(|code| code.family.form() != Form::Name) {
+        if codes.iter().any(|code| code.family.form() == Form::Decimal) {
             self.facts("", "r: another family of codes");
         }
     }
@@ -113,10 +113,10 @@ impl Pane<'_> {
         let before = |relative: &Relative| relative.before;
         let after = |relative: &Relative| relative.after;
         let lists: [(&str, &dyn Fn(&Relative) -> u64); 2] =
-            [("a minute before it at most", &before), ("a minute after it at most", &after)];
+            [("up to a minute before it", &before), ("up to a minute after it", &after)];
         for (title, count) in lists {
             let mut list: Vec<&Relative> = near.iter().filter(|relative| count(relative) > 0).collect();
-            list.sort_by_key(|relative| std::cmp::Reverse(count(relative)));
+            list.sort_by_key(|relative| (relative.nearness(count(relative)), relative.code));
             if list.is_empty() {
                 continue;
             }
@@ -124,7 +124,8 @@ impl Pane<'_> {
             for relative in list.iter().take(MOST_RELATIVES) {
                 let reading = relative.code.reading();
                 let words = if reading.gloss.is_empty() { reading.name.unwrap_or("") } else { &reading.gloss };
-                let text = format!("{:>5} × {} {words}", grouped(count(relative)), relative.code.written());
+                let of = format!("{} of {}", grouped(count(relative)), grouped(relative.total));
+                let text = format!("{of:>10}  {} {words}", relative.code.written());
                 self.paragraph(&text, ratatui::style::Style::new());
             }
             if list.len() > MOST_RELATIVES {
