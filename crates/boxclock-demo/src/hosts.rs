@@ -486,7 +486,10 @@ pub fn dose_gw(root: &Path) -> io::Result<()> {
     for (try_, time) in refusals() {
         log.add(
             time,
-            format!("<131>bridge[88]: plan-0412: frame fr-0412-{} refused, NAK 0x15 protocol version, TW-00417", 4096 + try_),
+            format!(
+                "<131>bridge[88]: plan-0412: frame fr-0412-{} refused, NAK 0x15 protocol version, TW-00417",
+                4096 + try_
+            ),
         );
     }
     log.add(ASSERT + 2_000, "<132>bridge[88]: peer pump-ctl closed the link");

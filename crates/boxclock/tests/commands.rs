@@ -551,7 +551,10 @@ fn the_story_says_what_to_gather_around() {
 #[test]
 fn codes_of_ones_own_are_read_from_the_configuration_and_travel_with_the_box() {
     let home = Home::new();
-    home.write("logs/app.log", "2026-04-12T02:31:07Z INFO feeder: frame refused TW-00417\n2026-04-12T02:31:08Z INFO feeder: fed\n");
+    home.write(
+        "logs/app.log",
+        "2026-04-12T02:31:07Z INFO feeder: frame refused TW-00417\n2026-04-12T02:31:08Z INFO feeder: fed\n",
+    );
     let find = |ran: &common::Ran| ran.json().into_iter().find(|code| code["family"] == "user");
     assert!(find(&home.run(&["codes", "logs", "--as", "jsonl"])).is_none());
     home.write(
@@ -560,7 +563,10 @@ fn codes_of_ones_own_are_read_from_the_configuration_and_travel_with_the_box() {
     );
     let ran = home.run(&["codes", "logs", "--as", "jsonl"]);
     let code = find(&ran).expect("the code is known now, though the log was indexed before");
-    assert_eq!((&code["text"], &code["name"], &code["failure"]), (&"TW-00417".into(), &"TW_REFUSED".into(), &true.into()));
+    assert_eq!(
+        (&code["text"], &code["name"], &code["failure"]),
+        (&"TW-00417".into(), &"TW_REFUSED".into(), &true.into())
+    );
     // What is wrong is named with its place, and the rest holds.
     assert_eq!(ran.status, Some(3));
     assert!(ran.err.contains("own.toml: line 8, column 11"), "{}", ran.err);
@@ -600,7 +606,10 @@ fn codes_are_found_by_words_and_said_to_be_too_large() {
 #[test]
 fn a_restart_that_was_asked_for_in_vain_is_a_finding() {
     let home = Home::new();
-    home.write("logs/setup.log", "2026-04-12T02:14:31Z INFO setup: finished, exit code 3010\n2026-04-12T02:31:07Z ERROR feeder: x\n");
+    home.write(
+        "logs/setup.log",
+        "2026-04-12T02:14:31Z INFO setup: finished, exit code 3010\n2026-04-12T02:31:07Z ERROR feeder: x\n",
+    );
     let findings = home.run(&["checks", "logs", "--as", "jsonl"]).json();
     assert_eq!((&findings[0]["check"], &findings[0]["line"]), (&"restart-asked-for".into(), &1.into()));
 }

@@ -193,6 +193,11 @@ pub fn by_name(name: &[u8]) -> Option<&'static Entry> {
     TABLES.by_name.get(name).and_then(|index| TABLES.rows.get(*index as usize))
 }
 
+/// All names that are looked for in text.
+pub(super) fn names_in_text() -> impl Iterator<Item = &'static [u8]> {
+    TABLES.by_name.keys().copied()
+}
+
 /// The row of a name in one family: error numbers have the same names on systems where they have other numbers.
 pub fn by_name_in(family: Family, name: &str) -> Option<&'static Entry> {
     TABLES.rows.iter().find(|row| row.code.family == family && row.name == name)

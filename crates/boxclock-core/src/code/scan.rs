@@ -5,7 +5,7 @@
 //! words of a text; [`words`] knows what stands in front of a number, `number` which numbers are codes, `named` which
 //! names are.
 
-use super::{Code, Family, Reading};
+use super::{Code, Family, Reading, user};
 use wide::u8x16;
 
 mod named;
@@ -114,7 +114,7 @@ const BLOCK: usize = 64;
 /// This sees every byte of every log, and words end at places that no processor can predict. So blocks of bytes are
 /// first turned into bit masks, without a branch, and only words that start with a digit or a capital are looked at.
 pub fn scan(text: &[u8], platform: Platform, mut found: impl FnMut(Found)) {
-    let mut in_word = 0;
+    let (mut in_word, mut behind_point) = (0, 0);
     for (index, block) in text.chunks(BLOCK).enumerate() {
         let mut padded = [0; BLOCK];
         let block: &[u8; BLOCK] = if let Ok(whole) = block.try_into() {
@@ -123,9 +123,11 @@ pub fn scan(text: &[u8], platform: Platform, mut found: impl FnMut(Found)) {
             padded[..block.len()].copy_from_slice(block);
             &padded
         };
-        let (words, marked) = masks(block);
+        let Masks { words, digits, others, points } = masks(block);
+        // Digits behind a point or a slash are parts of versions, addresses, dates and paths.
+        let marked = digits & !(points << 1 | behind_point) | others;
         let mut starts = marked & !(words << 1 | in_word);
-        in_word = words >> (BLOCK - 1);
+        (in_word, behind_point) = (words >> (BLOCK - 1), points >> (BLOCK - 1));
         while starts != 0 {
             let bit = starts.trailing_zeros();
             starts &= starts - 1;
@@ -138,22 +140,37 @@ pub fn scan(text: &[u8], platform: Platform, mut found: impl FnMut(Found)) {
     }
 }
 
-/// For each byte of a block one bit: whether it belongs to a word, and whether it is a digit, a capital or a small c, with
-/// which hexadecimal status values begin.
-fn masks(block: &[u8; BLOCK]) -> (u64, u64) {
-    let (mut words, mut marked) = (0, 0);
+/// For each byte of a block one bit.
+struct Masks {
+    /// Whether it belongs to a word.
+    words: u64,
+    /// Whether it is a digit.
+    digits: u64,
+    /// Whether it is a capital, or the small c of `c0`, with which hexadecimal status values begin.
+    others: u64,
+    /// Whether it is a point or a slash.
+    points: u64,
+}
+
+fn masks(block: &[u8; BLOCK]) -> Masks {
+    let (mut masks, mut small_c, mut zeros) = (Masks { words: 0, digits: 0, others: 0, points: 0 }, 0, 0);
     for (index, lanes) in block.as_chunks::<16>().0.iter().enumerate() {
         let lanes = u8x16::new(*lanes);
+        let at = |bits: u8x16| u64::from(bits.to_bitmask()) << (index * 16);
         let digit = in_range(lanes, b'0', 10);
         let letter = in_range(lanes | u8x16::splat(0x20), b'a', 26);
-        let capital = in_range(lanes, b'A', 26);
         let line = lanes.simd_eq(u8x16::splat(b'_'));
         // Bytes beyond ASCII have their highest bit set, which is the one that counts.
-        words |= u64::from((digit | letter | line | lanes).to_bitmask()) << (index * 16);
-        let small_c = lanes.simd_eq(u8x16::splat(b'c'));
-        marked |= u64::from((digit | capital | small_c).to_bitmask()) << (index * 16);
+        masks.words |= at(digit | letter | line | lanes);
+        masks.digits |= at(digit);
+        masks.others |= at(in_range(lanes, b'A', 26));
+        masks.points |= at(in_range(lanes, b'.', 2));
+        small_c |= at(lanes.simd_eq(u8x16::splat(b'c')));
+        zeros |= at(lanes.simd_eq(u8x16::splat(b'0')));
     }
-    (words, marked)
+    // What follows the last byte is not known here.
+    masks.others |= small_c & (zeros >> 1 | 1 << (BLOCK - 1));
+    masks
 }
 
 /// All bits set where a byte is one of the `count` values from `low` on.
@@ -186,11 +203,17 @@ fn word(text: &[u8], start: usize, end: usize, platform: Platform) -> Option<Fou
         // Cheap questions first: nearly all numbers of a log are none.
         let hex = length > 2 && text[start + 1] | 0x20 == b'x';
         let negative = length >= 9 && start > 0 && text[start - 1] == b'-';
+        // No code has so many digits; hexadecimal ones without `0x` have eight.
+        if matches!(length, 6 | 7 | 9) && !hex && !negative && !user::any() {
+            return None;
+        }
         let (start, code) = if hex || negative || words::context_word_before(text, start) {
             match number::number(text, start, end, platform) {
                 Some(found) => found,
                 None => (start, number::in_its_place(text, start, end)?),
             }
+        } else if !number::may_be_in_its_place(text, start, end) {
+            return None;
         } else {
             (start, number::in_its_place(text, start, end)?)
         };

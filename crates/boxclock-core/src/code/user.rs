@@ -191,10 +191,15 @@ fn read_whole(path: &Path) -> Result<Vec<u8>, String> {
     std::fs::read(path).map_err(|error| error.to_string())
 }
 
+/// Whether there is any row.
+pub fn any() -> bool {
+    ANY.load(Ordering::Acquire)
+}
+
 /// The set in use, if it has any row.
 pub fn current() -> Option<Arc<Catalogues>> {
     // Asked for with every number of every log: without catalogues this must cost nothing.
-    if !ANY.load(Ordering::Acquire) {
+    if !any() {
         return None;
     }
     CURRENT.read().unwrap_or_else(PoisonError::into_inner).clone()

@@ -11,22 +11,30 @@ use crate::code::{Code, Family, Form, catalogue, user};
 /// Names that are ordinary words as well: a code only behind "reason", or in the list of events of a cluster.
 const ORDINARY: [&str; 4] = ["Evicted", "Unhealthy", "PodInitializing", "ContainerCreating"];
 
-/// For each pair of first and last byte, whether a name with small letters in it has them: nearly every word of every log
-/// that starts with a capital is asked.
-static ENDS: LazyLock<Box<[u64; 1024]>> = LazyLock::new(|| {
+/// A bit for each name by its ends and its length: nearly every word of every log that starts with a capital is asked, and looking
+/// into the table of names would miss the processor's cache each time.
+static LIKELY: LazyLock<Box<[u64; 1024]>> = LazyLock::new(|| {
     let mut bits = Box::new([0; 1024]);
-    let mixed = catalogue::entries().iter().filter(|row| row.code.family.form() == Form::Name);
-    for name in mixed.map(|row| row.name.as_bytes()) {
-        if let (Some(first), Some(last)) = (name.first(), name.last()) {
-            let pair = ends(*first, *last);
-            bits[pair / 64] |= 1 << (pair % 64);
-        }
+    for name in catalogue::names_in_text() {
+        let at = likely_at(name);
+        bits[at / 64] |= 1 << (at % 64);
     }
     bits
 });
 
-fn ends(first: u8, last: u8) -> usize {
-    usize::from(first) << 8 | usize::from(last)
+/// The place of the bit of a word, which has two bytes at least.
+#[inline]
+fn likely_at(word: &[u8]) -> usize {
+    let [first, second, .., last] = word else { return 0 };
+    let ends = usize::from(*first) | usize::from(*second) << 5 | usize::from(*last) << 8;
+    (ends ^ word.len() << 11) & 0xFFFF
+}
+
+/// Whether a word could be a name of the catalogue.
+#[inline]
+fn is_likely(word: &[u8]) -> bool {
+    let at = likely_at(word);
+    LIKELY[at / 64] >> (at % 64) & 1 == 1
 }
 
 /// The code that a word with a capital in front is, and where it ends.
@@ -38,19 +46,18 @@ pub(super) fn named(text: &[u8], start: usize, end: usize, platform: Platform) -
     if word.iter().all(|byte| byte.is_ascii_uppercase() || byte.is_ascii_digit() || *byte == b'_') {
         return symbol(text, start, word, platform).or_else(|| vendor_word(word)).map(|code| (end, code));
     }
+    if let Some(found) = in_a_sentence(text, end, word) {
+        return Some(found);
+    }
+    if word.len() < 5 || !is_likely(word) {
+        return None;
+    }
     // `at java.lang.Integer.parseInt(…)`, `NumberFormatException.java:67`: a name in a path of names.
     if text.get(end) == Some(&b'.') && text.get(end + 1).is_some_and(u8::is_ascii_lowercase) {
         return None;
     }
     // A line of source in a trace says what could be raised.
     if text[..start].ends_with(b"raise ") || text[..start].ends_with(b"except ") {
-        return None;
-    }
-    if let Some(found) = in_a_sentence(text, end, word) {
-        return Some(found);
-    }
-    let pair = ends(word[0], word[word.len() - 1]);
-    if word.len() < 5 || ENDS[pair / 64] >> (pair % 64) & 1 == 0 {
         return None;
     }
     let row = catalogue::by_name(word).filter(|row| row.code.family.form() == Form::Name)?;
@@ -72,6 +79,9 @@ pub(super) fn named(text: &[u8], start: usize, end: usize, platform: Platform) -
 fn symbol(text: &[u8], start: usize, word: &[u8], platform: Platform) -> Option<Code> {
     // Programs on Unix that speak the protocols of Windows write `NT_STATUS_ACCESS_DENIED`.
     let word = word.strip_prefix(b"NT_").filter(|rest| rest.starts_with(b"STATUS_")).unwrap_or(word);
+    if !is_likely(word) {
+        return None;
+    }
     let code = catalogue::by_name(word)?.code;
     // These are words that logs shout.
     if code.family == Family::Dns

@@ -48,6 +48,19 @@ pub(super) fn number(text: &[u8], start: usize, end: usize, platform: Platform) 
     bare_hexadecimal(text, start, word)
 }
 
+/// Whether [`in_its_place`] is worth asking: a look at the two bytes around a number, since nearly all numbers of a log are none.
+#[inline]
+pub(super) fn may_be_in_its_place(text: &[u8], start: usize, end: usize) -> bool {
+    let Some(before) = start.checked_sub(1).and_then(|at| text.get(at)) else { return false };
+    let after = text.get(end).copied().unwrap_or(b'\n');
+    match (before, end - start, after) {
+        (b':', 1 | 2, b':') | (b'(', 1..=3, b')') | (b',', 5, b',') | (b'%', 1..=5, _) => true,
+        (b' ', 4, _) => start > 6 && text[start - 2] == b':',
+        (b' ' | b':' | b'"', 3, b' ') | (b' ', 5, b' ' | b':') => true,
+        _ => false,
+    }
+}
+
 /// Numbers that are codes because of the place where they stand, without a word in front.
 pub(super) fn in_its_place(text: &[u8], start: usize, end: usize) -> Option<Code> {
     let before = start.checked_sub(1).and_then(|at| text.get(at)).copied()?;
