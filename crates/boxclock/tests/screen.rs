@@ -342,18 +342,18 @@ fn codes_are_explained_wherever_one_is() {
     // A code of the application's own, from the catalogue in the box, in the stream and in the list.
     terminal.keys(&["/"]);
     terminal.line("fr-0412-4096 refused");
-    terminal.see(&["TW-00417 ‹frame format refused›", "tankwarden.toml"]);
+    terminal.see(&["TW-00417 TW_FORMAT_REFUSED", "catalogue tankwarden.toml:"]);
     terminal.keys(&["Escape", "4"]);
     terminal.see(&["worst first", "TW_FORMAT_REFUSED", "↻ 3010", "up to a minute before it"]);
     terminal.keys(&["o"]);
-    terminal.see(&["first seen first"]);
+    terminal.see(&["by time"]);
     // From anywhere any code, in any writing.
     terminal.keys(&["#"]);
     terminal.see(&["What does it mean?"]);
     terminal.tmux(&["send-keys", "-l", "--", "-2147024864"]);
     terminal.see(&["ERROR_SHARING_VIOLATION", "In this case: 1 events", "Enter shows them."]);
     terminal.keys(&["Enter"]);
-    terminal.see(&["only events with 0x80070020", "code=0x80070020", "1 of 41\u{a0}407"]);
+    terminal.see(&["only events with 0x80070020", "Another process holds the file open"]);
     // What the restart that never came amounts to.
     terminal.keys(&["2"]);
     terminal.see(&["restart needed, and none seen"]);

@@ -204,7 +204,7 @@ fn word(text: &[u8], start: usize, end: usize, platform: Platform) -> Option<Fou
         let hex = length > 2 && text[start + 1] | 0x20 == b'x';
         let negative = length >= 9 && start > 0 && text[start - 1] == b'-';
         // No code has so many digits; hexadecimal ones without `0x` have eight.
-        if matches!(length, 6 | 7 | 9) && !hex && !negative && !user::any() {
+        if matches!(length, 6 | 7 | 9) && !hex && !negative && !user::is_in_use() {
             return None;
         }
         let (start, code) = if hex || negative || words::context_word_before(text, start) {

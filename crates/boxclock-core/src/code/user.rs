@@ -192,14 +192,14 @@ fn read_whole(path: &Path) -> Result<Vec<u8>, String> {
 }
 
 /// Whether there is any row.
-pub fn any() -> bool {
+pub fn is_in_use() -> bool {
     ANY.load(Ordering::Acquire)
 }
 
 /// The set in use, if it has any row.
 pub fn current() -> Option<Arc<Catalogues>> {
     // Asked for with every number of every log: without catalogues this must cost nothing.
-    if !any() {
+    if !is_in_use() {
         return None;
     }
     CURRENT.read().unwrap_or_else(PoisonError::into_inner).clone()

@@ -63,7 +63,7 @@ pub(super) fn draw(app: &App, frame: &mut Frame<'_>, area: Rect) {
     }
     let width = usize::from(area.width);
     let columns = Columns::of(width);
-    let order = if app.codes.order == Order::Worst { "worst first" } else { "first seen first" };
+    let order = if app.codes.order == Order::Worst { "worst first" } else { "by time" };
     let head = format!(
         " {:>7}   {:<CODE$} {}{}{:<9}{}{}",
         "events",
@@ -72,7 +72,7 @@ pub(super) fn draw(app: &App, frame: &mut Frame<'_>, area: Rect) {
         fit(if columns.line > 0 { "when" } else { "" }, columns.line),
         "first",
         fit("on", columns.hosts),
-        cut(&format!("meaning   ({order})"), columns.gloss)
+        cut(&format!("meaning · {order}"), columns.gloss)
     );
     let header = vec![Line::styled(fit(&head, width), app.theme.faint())];
     list(app, frame, area, header, |index, chosen| {

@@ -27,7 +27,9 @@ impl Pane<'_> {
         self.facts("causes", reading.causes);
         self.facts("look at", reading.check);
         if let Some(place) = reading.user {
-            self.facts("from", &format!("your catalogue {place}"));
+            // Where it lies is long; which one it is stands at the end.
+            let name = place.rsplit(['/', '\\']).next().unwrap_or(place);
+            self.facts("from", &format!("catalogue {name}"));
         }
     }
 
