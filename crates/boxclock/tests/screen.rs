@@ -351,7 +351,7 @@ fn codes_are_explained_wherever_one_is() {
     terminal.keys(&["#"]);
     terminal.see(&["What does it mean?"]);
     terminal.tmux(&["send-keys", "-l", "--", "-2147024864"]);
-    terminal.see(&["ERROR_SHARING_VIOLATION", "In this case: 1 events", "Enter shows them."]);
+    terminal.see(&["ERROR_SHARING_VIOLATION", "In this case: 1 event,"]);
     terminal.keys(&["Enter"]);
     terminal.see(&["only events with 0x80070020", "Another process holds the file open"]);
     // What the restart that never came amounts to.

@@ -77,8 +77,25 @@ impl Entry {
 struct Tables {
     rows: Vec<Entry>,
     by_code: FxHashMap<Code, u32>,
-    by_name: FxHashMap<&'static [u8], u32>,
+    /// Further names of rows: how many rows there were when each was read, the name, its row.
+    also: Vec<(u32, &'static str, u32)>,
 }
+
+/// Rows by the names that are looked for in text; who only explains a number does not need it.
+static BY_NAME: LazyLock<FxHashMap<&'static [u8], u32>> = LazyLock::new(|| {
+    let own = TABLES.rows.iter().zip(0_u32..).map(|(row, index)| (index, row.name, index));
+    let mut names: Vec<_> = TABLES.also.iter().copied().chain(own).collect();
+    names.sort_by_key(|(read, ..)| *read);
+    let mut by_name = FxHashMap::with_capacity_and_hasher(ABOUT_ROWS, rustc_hash::FxBuildHasher);
+    for (_, name, index) in names {
+        let in_text = TABLES.rows.get(index as usize).is_some_and(|row| row.code.family.names_in_text());
+        // The first row of a name wins: Windows system codes come before the results that wrap them, Linux before others.
+        if !name.is_empty() && in_text {
+            by_name.entry(name.as_bytes()).or_insert(index);
+        }
+    }
+    by_name
+});
 
 const EXPLAINED: [&str; 7] = [
     include_str!("../../data/codes/windows.tsv"),
@@ -115,7 +132,7 @@ static TABLES: LazyLock<Tables> = LazyLock::new(|| {
     let mut tables = Tables {
         rows: Vec::with_capacity(ABOUT_ROWS),
         by_code: FxHashMap::with_capacity_and_hasher(ABOUT_ROWS, rustc_hash::FxBuildHasher),
-        by_name: FxHashMap::with_capacity_and_hasher(ABOUT_ROWS, rustc_hash::FxBuildHasher),
+        also: Vec::new(),
     };
     for entry in EXPLAINED.iter().flat_map(|text| text.lines()).filter_map(parse_explained) {
         tables.add(entry);
@@ -130,26 +147,15 @@ static TABLES: LazyLock<Tables> = LazyLock::new(|| {
 
 impl Tables {
     fn add(&mut self, entry: Entry) {
-        let index = self.rows.len() as u32;
-        self.by_code.insert(entry.code, index);
-        self.name(entry.name, entry.code.family, index);
+        self.by_code.insert(entry.code, self.rows.len() as u32);
         self.rows.push(entry);
     }
 
     /// Another name leads to the row that is there; a number that is new gets a row without texts.
     fn add_name(&mut self, code: Code, name: &'static str) {
         match self.by_code.get(&code) {
-            Some(index) => self.name(name, code.family, *index),
-            None => {
-                self.add(Entry { code, name, outcome: None, gloss: "", meaning: "", causes: "", check: "" });
-            }
-        }
-    }
-
-    /// The first row of a name wins: Windows system codes come before the results that wrap them, Linux before others.
-    fn name(&mut self, name: &'static str, family: Family, index: u32) {
-        if !name.is_empty() && family.names_in_text() {
-            self.by_name.entry(name.as_bytes()).or_insert(index);
+            Some(index) => self.also.push((self.rows.len() as u32, name, *index)),
+            None => self.add(Entry { code, name, outcome: None, gloss: "", meaning: "", causes: "", check: "" }),
         }
     }
 }
@@ -190,12 +196,12 @@ pub fn entry(code: Code) -> Option<&'static Entry> {
 
 /// The row of a symbolic name as it stands in text, if it has one.
 pub fn by_name(name: &[u8]) -> Option<&'static Entry> {
-    TABLES.by_name.get(name).and_then(|index| TABLES.rows.get(*index as usize))
+    BY_NAME.get(name).and_then(|index| TABLES.rows.get(*index as usize))
 }
 
 /// All names that are looked for in text.
 pub(super) fn names_in_text() -> impl Iterator<Item = &'static [u8]> {
-    TABLES.by_name.keys().copied()
+    BY_NAME.keys().copied()
 }
 
 /// The row of a name in one family: error numbers have the same names on systems where they have other numbers.

@@ -143,19 +143,17 @@ pub fn search(words: &str, platform: Platform) -> Vec<Reading> {
     if words.is_empty() {
         return Vec::new();
     }
-    let all_in = |text: &str| {
-        let text = text.to_lowercase();
-        words.iter().all(|word| text.contains(word))
-    };
+    let all_in = |text: &str| words.iter().all(|word| has(text, word));
     let place = |row: &catalogue::Entry| {
         if all_in(row.gloss) {
             return Some(if row.gloss.split_whitespace().count() == words.len() { 0 } else { 1 });
         }
-        if all_in(&row.name.replace('_', " ")) {
+        if all_in(row.name) {
             return Some(if row.is_explained() { 2 } else { 4 });
         }
-        (row.is_explained() && all_in(&format!("{} {} {} {}", row.gloss, row.name, row.meaning, row.causes)))
-            .then_some(3)
+        let texts = [row.gloss, row.name, row.meaning, row.causes];
+        let anywhere = row.is_explained() && words.iter().all(|word| texts.iter().any(|text| has(text, word)));
+        anywhere.then_some(3)
     };
     let own = user::rows();
     let rows = own.iter().chain(entries());
@@ -163,6 +161,12 @@ pub fn search(words: &str, platform: Platform) -> Vec<Reading> {
     found.sort_by_key(|(place, row)| (*place, std::cmp::Reverse(rank::system_weight(row.code.family, platform))));
     found.truncate(MOST_FOUND);
     found.into_iter().map(|(_, row)| row.code.reading()).collect()
+}
+
+/// Whether a text has a word in it, which is in small letters.
+fn has(text: &str, word: &str) -> bool {
+    let (text, word) = (text.as_bytes(), word.as_bytes());
+    text.windows(word.len()).any(|part| part[0] | 0x20 == word[0] | 0x20 && part.eq_ignore_ascii_case(word))
 }
 
 #[cfg(test)]

@@ -354,6 +354,17 @@ mod tests {
     }
 
     #[test]
+    fn columns_of_a_log_of_accesses_are_codes() {
+        let text = "#Fields: date time cs-method cs-uri-stem sc-status sc-win32-status time-taken\n\
+                    2026-04-12 00:14:55 GET /tanks 200 0 1603\n2026-04-12 00:14:56 GET /dose 502 1236 30012\n\
+                    2026-04-12 00:14:57 GET /dose 401 5 3\n";
+        let (_root, _, loaded) = case(text);
+        let found: Vec<String> =
+            codes(&loaded).iter().map(|code| format!("{}:{}", code.code.family.name(), code.code.number)).collect();
+        assert_eq!(found, ["win32:5", "win32:1236", "http:502", "http:401", "http:200"]);
+    }
+
+    #[test]
     fn clues_know_the_source() {
         let (_root, case, loaded) = case(TEXT);
         let clues = clues(&case, &loaded, loaded.table.event(Row(2)));

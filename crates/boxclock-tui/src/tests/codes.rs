@@ -47,7 +47,7 @@ fn any_code_is_looked_up_from_anywhere() {
     let mut screen = codes();
     screen.keys("3#-2147024891");
     let drawn = screen.draw(120, 40);
-    for part in ["E_ACCESSDENIED", "component result", "In this case: 2 events", "Enter shows them"] {
+    for part in ["E_ACCESSDENIED", "component result", "In this case: 2 events", "Enter shows what is there"] {
         assert!(drawn.contains(part), "lacks {part:?}:\n{drawn}");
     }
     screen.keys("\n");

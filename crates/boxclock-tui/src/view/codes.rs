@@ -21,6 +21,8 @@ const LINE: usize = SLICES / 2;
 
 /// The columns that fit.
 struct Columns {
+    code: usize,
+    first: usize,
     name: usize,
     line: usize,
     hosts: usize,
@@ -32,9 +34,10 @@ impl Columns {
         let line = if width >= 70 { LINE + 1 } else { 0 };
         let hosts = if width >= 110 { 18 } else { 0 };
         // Count, shape, code, first.
-        let left = width.saturating_sub(1 + 7 + 1 + 2 + CODE + 1 + 9 + line + hosts);
+        let (code, first) = if width >= 56 { (CODE, 9) } else { (10, 0) };
+        let left = width.saturating_sub(1 + 7 + 1 + 2 + code + 1 + first + line + hosts);
         let name = if left >= 34 { (left / 2).min(34) } else { 0 };
-        Self { name, line, hosts, gloss: left - name }
+        Self { code, first, name, line, hosts, gloss: left - name }
     }
 }
 
@@ -65,14 +68,15 @@ pub(super) fn draw(app: &App, frame: &mut Frame<'_>, area: Rect) {
     let columns = Columns::of(width);
     let order = if app.codes.order == Order::Worst { "worst first" } else { "by time" };
     let head = format!(
-        " {:>7}   {:<CODE$} {}{}{:<9}{}{}",
+        " {:>7}   {} {}{}{}{}{}",
         "events",
-        "code",
+        fit("code", columns.code),
         fit("name", columns.name),
         fit(if columns.line > 0 { "when" } else { "" }, columns.line),
-        "first",
+        fit("first", columns.first),
         fit("on", columns.hosts),
-        cut(&format!("meaning · {order}"), columns.gloss)
+        // The order is said where there is room.
+        fit(&if columns.gloss >= 21 { format!("meaning · {order}") } else { "meaning".to_owned() }, columns.gloss)
     );
     let header = vec![Line::styled(fit(&head, width), app.theme.faint())];
     list(app, frame, area, header, |index, chosen| {
@@ -87,7 +91,7 @@ fn spans(app: &App, code: &CodeCount, columns: &Columns) -> Vec<Span<'static>> {
     let mut spans = vec![
         Span::raw(format!(" {:>7} ", grouped(code.count))),
         Span::styled(format!("{shape} "), hue),
-        Span::styled(fit(&code.code.written(), CODE), hue),
+        Span::styled(fit(&cut(&code.code.written(), columns.code), columns.code), hue),
         Span::raw(" "),
     ];
     let gap = |width: usize| width.saturating_sub(1);
@@ -100,7 +104,7 @@ fn spans(app: &App, code: &CodeCount, columns: &Columns) -> Vec<Span<'static>> {
         spans.push(Span::raw(" "));
     }
     let first = code.span.map_or("-".into(), |(first, _)| time_of_day(first, &app.zone)[..8].to_owned());
-    spans.push(Span::styled(fit(&first, 9), app.theme.faint()));
+    spans.push(Span::styled(fit(&first, columns.first), app.theme.faint()));
     if columns.hosts > 0 {
         let hosts: Vec<&str> = code.hosts.iter().map(|(host, _)| host.as_str()).collect();
         spans.push(Span::raw(fit(&cut(&hosts.join(" "), gap(columns.hosts)), columns.hosts)));
@@ -127,11 +131,13 @@ fn density_line(slices: &[u32; SLICES]) -> String {
 pub(super) fn lookup(app: &App, chosen: usize, text: &str, frame: &mut Frame<'_>) {
     const ROWS: usize = 10;
     let found = &app.codes.found;
-    let height = frame.area().height.saturating_sub(4).min(26);
-    let area = overlay::centred(frame, 96, height);
-    let (width, inner) = (usize::from(area.width.saturating_sub(2)), usize::from(area.height.saturating_sub(2)));
+    // As high as it needs to be, right above the line that is typed.
+    let floor = app.layout.line.y;
+    let most = floor.min(28);
+    let area = overlay::centred(frame, 96, most);
+    let (width, inner) = (usize::from(area.width.saturating_sub(2)), usize::from(most.saturating_sub(2)));
     let chosen = chosen.min(found.len().saturating_sub(1));
-    let rows = found.len().min(ROWS).min(inner.saturating_sub(3).max(1));
+    let rows = found.len().min(ROWS).min(inner.saturating_sub(8).max(1));
     let top = (chosen + 1).saturating_sub(rows);
     let mut lines: Vec<Line<'_>> = Vec::new();
     for (index, reading) in found.iter().enumerate().skip(top).take(rows) {
@@ -157,7 +163,8 @@ pub(super) fn lookup(app: &App, chosen: usize, text: &str, frame: &mut Frame<'_>
                 let first = row
                     .span
                     .map_or(String::new(), |(first, _)| format!(", first at {}", time_of_day(first, &app.zone)));
-                format!("In this case: {} events{first}. Enter shows them.", grouped(row.count))
+                let plural = if row.count == 1 { "" } else { "s" };
+                format!("In this case: {} event{plural}{first}. Enter shows what is there.", grouped(row.count))
             }
             None if app.codes.known => "Not in this case.".to_owned(),
             None => "Looking whether this case has it …".to_owned(),
@@ -188,6 +195,8 @@ pub(super) fn lookup(app: &App, chosen: usize, text: &str, frame: &mut Frame<'_>
                 .map(|line| Line::styled(format!(" {line}"), app.theme.faint())),
         );
     }
+    let height = (lines.len() as u16 + 2).min(most);
+    let area = Rect { y: floor - height, height, ..area };
     let block = Block::bordered().title(" What does it mean? ").border_style(app.theme.faint());
     frame.render_widget(Clear, area);
     frame.render_widget(Paragraph::new(lines).block(block), area);
@@ -208,8 +217,8 @@ mod tests {
     #[test]
     fn columns_fit_any_width() {
         for width in 0..220 {
-            let Columns { name, line, hosts, gloss } = Columns::of(width);
-            assert!(name + line + hosts + gloss <= width, "{width}");
+            let Columns { code, first, name, line, hosts, gloss } = Columns::of(width);
+            assert!(name + line + hosts + gloss == 0 || code + first + name + line + hosts + gloss < width, "{width}");
         }
     }
 }

@@ -131,7 +131,7 @@ pub fn codes(case: &Case, loaded: &Loaded, first: bool, form: ListForm) -> io::R
             "{:>8} × {:<12} {:<32} {:<14}  first {first}  last {last}  {}  {words}",
             code.count,
             code.code.written(),
-            reading.name.unwrap_or("-"),
+            reading.name.filter(|name| *name != code.code.written()).unwrap_or("-"),
             reading.outcome.words(),
             hosts.join(",")
         )?;

@@ -127,7 +127,7 @@ impl Pane<'_> {
                 let reading = relative.code.reading();
                 let words = if reading.gloss.is_empty() { reading.name.unwrap_or("") } else { &reading.gloss };
                 let of = format!("{} of {}", grouped(count(relative)), grouped(relative.total));
-                let text = format!("{of:>10}  {} {words}", relative.code.written());
+                let text = format!("{of:>11}  {} {words}", relative.code.written());
                 self.paragraph(&text, ratatui::style::Style::new());
             }
             if list.len() > MOST_RELATIVES {
