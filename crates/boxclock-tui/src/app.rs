@@ -196,8 +196,9 @@ pub struct Reading {
 pub struct Codes {
     pub list: Vec<CodeCount>,
     pub order: Order,
-    /// The span that the list was asked for; `None` while it has to be asked for.
-    pub asked: Option<Option<(i64, i64)>>,
+    /// Whether the list was asked for, and over which span of time.
+    pub is_asked: bool,
+    pub axis: Option<(i64, i64)>,
     /// Whether the list of this case has come.
     pub known: bool,
     /// What stands near the code of `relatives_asked`; `None` while it is looked for.
@@ -640,7 +641,7 @@ impl App {
         let of_sources = self.case.sources.iter().map(|source| crate::view::stream::short(&source.name).width());
         let table = &self.loaded.table;
         self.longest = [widest(&table.hosts), widest(&table.components), of_sources.max().unwrap_or(0)];
-        self.codes.asked = None;
+        self.codes.is_asked = false;
         self.codes.relatives_asked = None;
         let pinned = self.pins.iter().filter_map(|pin| Some((self.row_of_pin(pin)?.0, (pin.kind, pin.colour))));
         self.pinned = pinned.collect();

@@ -146,7 +146,7 @@ pub fn search(words: &str, platform: Platform) -> Vec<Reading> {
     let all_in = |text: &str| words.iter().all(|word| has(text, word));
     let place = |row: &catalogue::Entry| {
         if all_in(row.gloss) {
-            return Some(if row.gloss.split_whitespace().count() == words.len() { 0 } else { 1 });
+            return Some(u8::from(row.gloss.split_whitespace().count() != words.len()));
         }
         if all_in(row.name) {
             return Some(if row.is_explained() { 2 } else { 4 });

@@ -5,8 +5,8 @@ use std::collections::HashMap;
 
 use super::{Finding, Level};
 use crate::case::{Case, Loaded};
-use crate::clock::human::duration_text;
-use crate::clock::{MINUTE, to_rfc3339};
+use crate::clock::MINUTE;
+use crate::clock::human::{date_time, duration_text};
 use crate::code::{Code, Outcome};
 use crate::event::{EventRef, Row};
 use crate::timeline::marks::{MarkKind, RailMark, marks};
@@ -79,7 +79,7 @@ fn finding(case: &Case, loaded: &Loaded, marks: &[RailMark], row: Row, code: Cod
         level,
         check: "restart-asked-for".into(),
         title: title.into(),
-        evidence: format!("{}{name} at {}; {what}", code.written(), to_rfc3339(asked)),
+        evidence: format!("{}{name} at {}; {what}", code.written(), &date_time(asked, &case.zone)[..19]),
         file: case.sources[event.source()].name.clone(),
         line: usize::try_from(event.place().line).unwrap_or(usize::MAX),
         reason: "What was installed is not in effect before a restart: files in use are replaced only then, and old and new \
@@ -112,7 +112,7 @@ mod tests {
         assert_eq!(findings.len(), 1, "{findings:?}");
         let Finding { level, evidence, line, .. } = &findings[0];
         assert_eq!((*level, *line), (Level::Warning, 2));
-        assert!(evidence.starts_with("3010 ERROR_SUCCESS_REBOOT_REQUIRED at 2026-04-12T02:00:10"), "{evidence}");
+        assert!(evidence.starts_with("3010 ERROR_SUCCESS_REBOOT_REQUIRED at 2026-04-12 02:00:10"), "{evidence}");
         assert!(evidence.ends_with("no start of the host in the 1h00m after it"), "{evidence}");
     }
 

@@ -45,8 +45,8 @@ impl App {
             return;
         }
         let axis = self.rail_span();
-        if self.codes.asked != Some(axis) {
-            self.codes.asked = Some(axis);
+        if !self.codes.is_asked || self.codes.axis != axis {
+            (self.codes.is_asked, self.codes.axis) = (true, axis);
             self.jobs.codes(self.loaded.clone(), axis, self.codes.order);
         }
         let chosen = self.codes.list.get(self.list_cursor(Step::Codes)).map(|code| code.code);

@@ -153,7 +153,7 @@ pub(super) fn set(app: &mut App, rows: &[(String, String, String)]) -> Result<()
     case.options.no_lift = case.options.choices.remove("").is_some_and(|all| all.no_lift);
     app.case = std::sync::Arc::new(case);
     app.loaded = app.loaded.with_codes(&app.case.sources, &app.case.options);
-    (app.reading, app.density_asked, app.codes.asked, app.codes.relatives_asked) = (None, None, None, None);
+    (app.reading, app.density_asked, app.codes.is_asked, app.codes.relatives_asked) = (None, None, false, None);
     workspace::follow_again(app);
     ask_for_view(app);
     Ok(())

@@ -32,7 +32,7 @@ pub(super) fn number(text: &[u8], start: usize, end: usize, platform: Platform) 
         && text.get(end + 1).is_some_and(u8::is_ascii_alphanumeric);
     // `-1765328378/Client not found` is none of these.
     let goes_on = goes_on && !(before == Some(b'-') && word.len() == 10 && text[end] == b'/');
-    if goes_on && !hex.is_some_and(|hex| hex.len() == 8) {
+    if goes_on && hex.is_none_or(|hex| hex.len() != 8) {
         return service_status(text, start, end, word).map(|code| (start, code));
     }
     if let Some(hex) = hex {

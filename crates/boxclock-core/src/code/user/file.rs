@@ -79,7 +79,7 @@ pub(super) fn read(name: &str, bytes: &[u8], rows: &mut Vec<Row>, mistakes: &mut
     let at = |line, column, text: String| Mistake { file: name.to_owned(), line, column, text };
     let Ok(text) = std::str::from_utf8(bytes) else {
         let good = std::str::from_utf8(bytes).err().map_or(0, |error| error.valid_up_to());
-        let line = bytes[..good].iter().filter(|byte| **byte == b'\n').count() + 1;
+        let line = memchr::memchr_iter(b'\n', &bytes[..good]).count() + 1;
         mistakes.push(at(line, 1, format!("byte {good} is no UTF-8: save the file as UTF-8")));
         return;
     };

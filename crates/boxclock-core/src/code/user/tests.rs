@@ -125,7 +125,7 @@ proptest! {
 
     #[test]
     fn near_misses(rows in proptest::collection::vec(("(number|pattern|like|level|family|meaning)", "[0-9A-Z#x-]{0,9}"), 0..12)) {
-        let text: String = rows.iter().map(|(key, value)| format!("[[code]]\n{key} = \"{value}\"\n")).collect();
+        let text: String = rows.iter().map(|(key, value)| format!("[[code]]\n{key} = \"{value}\"\n")).collect::<Vec<_>>().concat();
         toml(&text);
     }
 

@@ -5,8 +5,9 @@ use boxclock_core::code::reading::other_forms;
 use boxclock_core::code::{Code, Family, Form, Reading, catalogue};
 use boxclock_core::event::EventRef;
 use boxclock_core::report::codes::{CodeCount, Relative};
+use ratatui::text::Line;
 
-use super::super::text::grouped;
+use super::super::text::{cut, grouped};
 use super::Pane;
 use crate::app::Step;
 
@@ -112,27 +113,26 @@ impl Pane<'_> {
             self.heading("near it");
             return self.paragraph("looking …", self.app.theme.faint());
         };
-        let before = |relative: &Relative| relative.before;
-        let after = |relative: &Relative| relative.after;
-        let lists: [(&str, &dyn Fn(&Relative) -> u64); 2] =
-            [("up to a minute before it", &before), ("up to a minute after it", &after)];
-        for (title, count) in lists {
-            let mut list: Vec<&Relative> = near.iter().filter(|relative| count(relative) > 0).collect();
-            list.sort_by_key(|relative| (relative.nearness(count(relative)), relative.code));
-            if list.is_empty() {
-                continue;
-            }
-            self.heading(title);
-            for relative in list.iter().take(MOST_RELATIVES) {
-                let reading = relative.code.reading();
-                let words = if reading.gloss.is_empty() { reading.name.unwrap_or("") } else { &reading.gloss };
-                let of = format!("{} of {}", grouped(count(relative)), grouped(relative.total));
-                let text = format!("{of:>11}  {} {words}", relative.code.written());
-                self.paragraph(&text, ratatui::style::Style::new());
-            }
-            if list.len() > MOST_RELATIVES {
-                self.paragraph(&format!("and {} more", list.len() - MOST_RELATIVES), self.app.theme.faint());
-            }
+        self.near("up to a minute before it", near, |relative| relative.before);
+        self.near("up to a minute after it", near, |relative| relative.after);
+    }
+
+    fn near(&mut self, title: &str, all: &[Relative], count: fn(&Relative) -> u64) {
+        let mut list: Vec<&Relative> = all.iter().filter(|relative| count(relative) > 0).collect();
+        list.sort_by_key(|relative| (relative.nearness(count(relative)), relative.code));
+        if list.is_empty() {
+            return;
+        }
+        self.heading(title);
+        for relative in list.iter().take(MOST_RELATIVES) {
+            let reading = relative.code.reading();
+            let words = if reading.gloss.is_empty() { reading.name.unwrap_or("") } else { &reading.gloss };
+            let of = format!("{} of {}", grouped(count(relative)), grouped(relative.total));
+            let text = format!("{of:>11}  {} {words}", relative.code.written());
+            self.lines.push(Line::raw(format!(" {}", cut(&text, self.width.saturating_sub(1)))));
+        }
+        if list.len() > MOST_RELATIVES {
+            self.paragraph(&format!("and {} more", list.len() - MOST_RELATIVES), self.app.theme.faint());
         }
     }
 }
