@@ -89,7 +89,10 @@ pub const REGEX_BYTES: usize = 10 << 20;
 pub const USER_CATALOGUES: usize = 200;
 
 /// Rows of the user's catalogues.
-pub const USER_CODES: usize = 100_000;
+pub const USER_CODES: usize = 20_000;
+
+/// Rows that a row of a user's catalogue may take from, one from the other.
+pub const USER_LIKE_DEPTH: usize = 16;
 
 /// Letters before the hyphen of a user's code.
 pub const USER_PREFIX: usize = 12;

@@ -1,14 +1,15 @@
 //! The state of the application.
 
+mod boxes;
 mod prepare;
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::HashMap;
 use std::path::PathBuf;
 use std::sync::Arc;
 
 use boxclock_core::Result;
 use boxclock_core::case::{Case, Loaded};
-use boxclock_core::clock::{Drift, SECOND, Zone};
+use boxclock_core::clock::{Drift, Zone};
 use boxclock_core::code::{Code, Reading as CodeReading};
 use boxclock_core::event::{EventRef, RecordReader, Row};
 use boxclock_core::format::Record;
@@ -19,7 +20,6 @@ use boxclock_core::report::codes::{CodeCount, Order, Relative};
 use boxclock_core::report::sources::{SourceOut, sources};
 use boxclock_core::report::{self, Report};
 use boxclock_core::timeline::density::Density;
-use boxclock_core::timeline::drift::Suggestion;
 use crossbeam_channel::Sender;
 use tui_input::Input;
 use unicode_width::UnicodeWidthStr;
@@ -432,6 +432,7 @@ impl App {
         }
         // Rows, places and sources of the old table mean nothing in the new one.
         self.jobs.cancel_all();
+        self.codes = Codes { order: self.codes.order, ..Codes::default() };
         (self.loaded, self.view, self.span) = (Loaded::default(), ViewRows::default(), None);
         (self.anchor, self.reading, self.hits, self.density) = (None, None, None, None);
         (self.density_asked, self.cursor, self.top) = (None, 0, 0);
@@ -547,55 +548,6 @@ impl App {
             BoxRow::Source(index) => self.sources.get(*index),
             _ => None,
         }
-    }
-
-    /// What a source is for.
-    pub fn class_of(&self, source: &SourceOut) -> Class {
-        let last = self.case.sources.get(source.members.end.saturating_sub(1));
-        last.and_then(|source| source.class).unwrap_or(Class::Application)
-    }
-
-    /// Puts hosts, classes, sources and findings into the order of the Box view.
-    pub fn arrange_box(&mut self) {
-        let mut hosts: BTreeMap<&str, (HostSums, BTreeMap<usize, Vec<usize>>)> = BTreeMap::new();
-        let place = |class: Class| Class::ALL.iter().position(|other| *other == class).unwrap_or(0);
-        for (index, source) in self.sources.iter().enumerate() {
-            let (sums, classes) = hosts.entry(source.host.as_deref().unwrap_or_default()).or_default();
-            sums.sources += 1;
-            sums.bytes += source.bytes;
-            sums.events += source.events;
-            classes.entry(place(self.class_of(source))).or_default().push(index);
-        }
-        for row in &self.box_state.cover {
-            hosts.entry(&row.host).or_default().1.entry(place(row.class)).or_default();
-        }
-        let mut findings: BTreeMap<&str, Vec<usize>> = BTreeMap::new();
-        for (index, finding) in self.box_state.findings.iter().enumerate() {
-            hosts.entry(&finding.host).or_default();
-            findings.entry(&finding.host).or_default().push(index);
-        }
-        for document in self.case.documents.iter() {
-            hosts.entry(&document.host).or_default().0.others += 1;
-        }
-        let mut rows = Vec::new();
-        for (host, (sums, classes)) in hosts {
-            rows.push(BoxRow::Host(HostSums { host: host.to_owned(), ..sums }));
-            let wrong = self.box_state.drift.iter().enumerate().filter(|(_, one)| one.host == host);
-            rows.extend(wrong.filter(|(_, one)| !self.is_corrected(one)).map(|(index, _)| BoxRow::Drift(index)));
-            rows.extend(findings.remove(host).unwrap_or_default().into_iter().map(BoxRow::Finding));
-            for (class, sources) in classes {
-                rows.push(BoxRow::Class(host.to_owned(), Class::ALL[class]));
-                rows.extend(sources.into_iter().map(BoxRow::Source));
-            }
-        }
-        rows.extend((0..self.case.left_out.len()).map(BoxRow::LeftOut));
-        self.box_rows = rows;
-    }
-
-    /// Whether the clock of a suggestion is corrected by about as much already.
-    pub fn is_corrected(&self, one: &Suggestion) -> bool {
-        let now = self.drift.get(&one.host).map_or(0, |drift| drift.add_ns);
-        now != 0 && now.abs_diff(one.add_ns) <= 5 * SECOND.unsigned_abs()
     }
 
     /// The host whose clock `d` corrects here: that of the chosen event or source.

@@ -21,7 +21,7 @@ use boxclock_core::pattern::{Patterns, patterns};
 use boxclock_core::query::values::Values;
 use boxclock_core::query::{Filter, RowSet, problem_rows};
 use boxclock_core::report::chart::{ChartKind, chart};
-use boxclock_core::report::codes::{self, CodeCount, Order, Relative};
+use boxclock_core::report::codes::{self, CodeCount, Relative};
 use boxclock_core::report::events::{EventWriter, Form};
 use boxclock_core::timeline::density::{Density, Lanes, counts_of, density_by};
 use boxclock_core::timeline::drift::{Suggestion, suggestions};
@@ -373,12 +373,8 @@ impl Jobs {
     }
 
     /// Counts the codes of the case, also in slices of a span of time.
-    pub fn codes(&mut self, loaded: Loaded, axis: Option<(i64, i64)>, order: Order) {
-        self.start(Kind::Codes, move |work| {
-            let mut list = codes::codes_over(&loaded, axis, work)?;
-            codes::sort(&mut list, order);
-            Some(Outcome::Codes(list))
-        });
+    pub fn codes(&mut self, loaded: Loaded, axis: Option<(i64, i64)>) {
+        self.start(Kind::Codes, move |work| codes::codes_over(&loaded, axis, work).map(Outcome::Codes));
     }
 
     /// Writes events, or draws them, into a file. A file that is left unfinished is taken away again.

@@ -9,6 +9,7 @@ use boxclock_core::event::Row;
 use boxclock_core::logbook::Story;
 use boxclock_core::pattern::Patterns;
 use boxclock_core::query::Filter;
+use boxclock_core::report::codes::{CodeCount, sort};
 use ratatui::crossterm::event::{
     Event as Input, KeyCode, KeyEvent, KeyEventKind, KeyModifiers, MouseButton, MouseEvent, MouseEventKind,
 };
@@ -209,11 +210,13 @@ fn done(app: &mut App, outcome: Outcome) {
 }
 
 /// Takes the codes of the case; the chosen one stays chosen.
-fn take_codes(app: &mut App, list: Vec<boxclock_core::report::codes::CodeCount>) {
+fn take_codes(app: &mut App, list: Vec<CodeCount>) {
     let (cursor, top) = app.lists.get(&Step::Codes).copied().unwrap_or_default();
     let chosen = app.codes.list.get(cursor).map(|row| row.code);
     app.codes.list = list;
     app.codes.known = true;
+    // The order may have been turned meanwhile.
+    sort(&mut app.codes.list, app.codes.order);
     if let Some(place) = chosen.and_then(|code| app.codes.list.iter().position(|row| row.code == code)) {
         app.lists.insert(Step::Codes, (place, top));
     }

@@ -152,6 +152,7 @@ struct Masks {
     points: u64,
 }
 
+#[inline]
 fn masks(block: &[u8; BLOCK]) -> Masks {
     let (mut masks, mut small_c, mut zeros) = (Masks { words: 0, digits: 0, others: 0, points: 0 }, 0, 0);
     for (index, lanes) in block.as_chunks::<16>().0.iter().enumerate() {

@@ -60,7 +60,11 @@ impl Catalogues {
         for (name, bytes) in files.iter().take(limits::USER_CATALOGUES) {
             file::read(name, bytes, &mut rows, &mut catalogues.mistakes);
         }
-        rows.truncate(limits::USER_CODES);
+        if let Some((name, _)) = files.get(limits::USER_CATALOGUES) {
+            let text =
+                format!("more than {} catalogues: this one and all behind it are left out", limits::USER_CATALOGUES);
+            catalogues.mistakes.push(Mistake { file: name.clone(), line: 1, column: 1, text });
+        }
         file::resolve(rows, &mut catalogues);
         catalogues
     }
@@ -158,6 +162,8 @@ pub fn files_in(folders: &[PathBuf]) -> Vec<PathBuf> {
 /// Makes these catalogues the ones that every reading uses from now on. Gives how many codes they have, and file and reason of
 /// all that is wrong with them and was left out.
 pub fn load(paths: &[PathBuf]) -> (usize, Vec<(String, String)>) {
+    /// Mistakes that are named one by one.
+    const MOST_NAMED: usize = 100;
     let (mut files, mut wrong) = (Vec::new(), Vec::new());
     for path in paths {
         match read_whole(path) {
@@ -177,9 +183,12 @@ pub fn load(paths: &[PathBuf]) -> (usize, Vec<(String, String)>) {
         install(Catalogues { made_of, ..Catalogues::read(&files) });
         CURRENT.read().unwrap_or_else(PoisonError::into_inner).clone().unwrap_or_default()
     });
-    wrong.extend(set.mistakes.iter().map(|mistake| {
+    wrong.extend(set.mistakes.iter().take(MOST_NAMED).map(|mistake| {
         (mistake.file.clone(), format!("line {}, column {}: {}", mistake.line, mistake.column, mistake.text))
     }));
+    if let Some(mistake) = set.mistakes.get(MOST_NAMED) {
+        wrong.push((mistake.file.clone(), format!("and {} more mistakes", set.mistakes.len() - MOST_NAMED)));
+    }
     (set.len(), wrong)
 }
 

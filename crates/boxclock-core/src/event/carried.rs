@@ -91,3 +91,70 @@ impl EventRef<'_> {
             .flatten()
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use std::collections::HashMap;
+
+    use super::*;
+    use crate::case::{Case, Choice, CodeChoice, Loaded, Options};
+    use crate::work::Work;
+
+    const LOG: &str = "2026-04-12T02:00:00Z INFO bridge: failed with error 5\n\
+                       2026-04-12T02:00:01Z INFO bridge: failed with error 5\n\
+                       2026-04-12T02:00:02Z INFO web: GET /feed HTTP/1.1 404\n\
+                       2026-04-12T02:00:03Z WARN bridge: failed with error 5\n";
+
+    fn case() -> (tempfile::TempDir, Case, Loaded) {
+        let root = tempfile::tempdir().unwrap();
+        std::fs::write(root.path().join("app.log"), LOG).unwrap();
+        let case = Case::open(&[root.path().to_path_buf()], Options::default(), &Work::default()).unwrap();
+        let loaded = case.load(&Work::default()).unwrap();
+        (root, case, loaded)
+    }
+
+    fn choosing(case: &Case, what: &str, family: &str) -> Options {
+        let mut choice = Choice::default();
+        choice.set(what, family).unwrap();
+        Options { choices: HashMap::from([(case.sources[0].name.clone(), choice)]), ..Options::default() }
+    }
+
+    fn families(loaded: &Loaded) -> Vec<&'static str> {
+        let rows = (0..loaded.table.len() as u32).filter(|row| *row != 2);
+        rows.map(|row| loaded.table.event(Row(row)).codes().next().unwrap().family.name()).collect()
+    }
+
+    #[test]
+    fn a_family_is_chosen_for_a_source_or_for_one_place() {
+        let (_root, case, loaded) = case();
+        let found = loaded.table.event(Row(0)).codes_as_found()[0];
+        let whole = loaded.with_codes(&case.sources, &choosing(&case, &CodeChoice::what(found, None), "kerberos"));
+        assert_eq!(families(&whole), ["kerberos"; 3]);
+        let second = loaded.table.event(Row(1)).offset();
+        let place = choosing(&case, &CodeChoice::what(found, Some(second)), "kerberos");
+        let one = families(&loaded.with_codes(&case.sources, &place));
+        let own = found.family.name();
+        assert_eq!(one, [own, "kerberos", own]);
+        // A place that is not there any more changes nothing; what is no choice is said.
+        let gone = choosing(&case, &CodeChoice::what(found, Some(second + 1)), "kerberos");
+        assert_eq!(families(&loaded.with_codes(&case.sources, &gone)), [own; 3]);
+        assert!(Choice::default().set("code win32 5", "fish").unwrap_err().to_string().contains("no family"));
+    }
+
+    #[test]
+    fn failures_lift_what_was_logged_as_information_and_nothing_else() {
+        let (_root, case, loaded) = case();
+        let lifted = |loaded: &Loaded| -> Vec<u32> {
+            (0..4).filter(|row| loaded.table.event(Row(*row)).lifted_by().is_some()).collect()
+        };
+        assert_eq!(
+            lifted(&loaded),
+            [0, 1],
+            "a page that is not there is part of healthy work; a warning is one already"
+        );
+        let part: Vec<u16> = loaded.table.parts.iter().flat_map(|part| loaded.table.lifted(part)).collect();
+        assert_eq!(part, [0, 1], "the whole part says the same as its events");
+        let off = Options { no_lift: true, ..Options::default() };
+        assert!(lifted(&loaded.with_codes(&case.sources, &off)).is_empty());
+    }
+}

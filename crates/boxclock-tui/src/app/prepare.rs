@@ -47,7 +47,7 @@ impl App {
         let axis = self.rail_span();
         if !self.codes.is_asked || self.codes.axis != axis {
             (self.codes.is_asked, self.codes.axis) = (true, axis);
-            self.jobs.codes(self.loaded.clone(), axis, self.codes.order);
+            self.jobs.codes(self.loaded.clone(), axis);
         }
         let chosen = self.codes.list.get(self.list_cursor(Step::Codes)).map(|code| code.code);
         if self.step == Step::Codes && self.codes.relatives_asked != chosen {

@@ -10,6 +10,7 @@ use boxclock_core::report::codes::{Order, clues, sort};
 
 use super::{ask_for_view, jump_to_row, note_jump, typing, workspace};
 use crate::app::{App, Mode, Prompt, Step, Undo};
+use crate::jobs::Kind;
 use crate::workspace::{Choice, Menu};
 
 /// Worst first, or first seen first.
@@ -19,8 +20,20 @@ pub(super) fn turn_order(app: &mut App) {
     app.lists.remove(&Step::Codes);
 }
 
+/// Whether the list is that of the table on the screen: rows have other numbers in another one.
+fn are_counted(app: &mut App) -> bool {
+    let counted = app.codes.is_asked && !app.jobs.is_running(Kind::Codes);
+    if !counted {
+        app.message = Some("the codes are being counted anew: once more, please".into());
+    }
+    counted
+}
+
 /// Shows the events of a code: a filter, and its first event.
 pub(super) fn show_events(app: &mut App, code: Code) {
+    if !are_counted(app) {
+        return;
+    }
     let Some(row) = app.codes.of(code).map(|row| row.first_row) else {
         app.message = Some(format!("this case has no {}", code.written()));
         return;
@@ -56,6 +69,9 @@ pub(super) fn accept(app: &mut App, chosen: usize) {
 
 /// The menu of the families that the codes of the chosen event could be of; in the Codes view of the chosen code.
 pub(super) fn family_menu(app: &mut App) {
+    if app.step == Step::Codes && !are_counted(app) {
+        return;
+    }
     let mut items: Vec<(String, Choice)> = Vec::new();
     let wanted = (app.step == Step::Codes).then(|| app.codes.list.get(app.list_cursor(Step::Codes))).flatten();
     let row = wanted.map(|wanted| wanted.first_row).or_else(|| app.chosen().map(|event| event.row));

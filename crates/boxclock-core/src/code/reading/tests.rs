@@ -93,3 +93,20 @@ proptest::proptest! {
         proptest::prop_assert!(reading.known || reading.meaning.starts_with("Not in any catalogue") || reading.name.is_none());
     }
 }
+
+#[test]
+fn a_code_in_other_families_by_rule() {
+    let code = |family, number| Code { family, number };
+    let forms = other_forms;
+    assert_eq!(forms(code(Family::Hresult, 0x8007_0643)), [(code(Family::Win32, 1603), "wraps")]);
+    assert_eq!(forms(code(Family::Win32, 1603)), [(code(Family::Hresult, 0x8007_0643), "wrapped in")]);
+    assert_eq!(forms(code(Family::Hresult, 0xD000_0022)), [(code(Family::NtStatus, 0xC000_0022), "wraps")]);
+    assert_eq!(forms(code(Family::Exit, 139)), [(code(Family::Signal, 11), "is 128 and")]);
+    assert_eq!(forms(code(Family::Wait, 139)), [(code(Family::Signal, 11), "holds")]);
+    assert_eq!(forms(code(Family::Http, 503)), []);
+    // There and back again, for every wrapped code.
+    for number in 1..=0xFFFF {
+        let (wrapped, _) = forms(code(Family::Win32, number))[0];
+        assert_eq!(forms(wrapped)[0].0.number, number);
+    }
+}

@@ -193,9 +193,9 @@ fn digits_value(word: &[u8]) -> Option<i64> {
 }
 
 fn hex_value(digits: &[u8]) -> Option<u64> {
-    let good = (1..=16).contains(&digits.len()) && digits.iter().all(u8::is_ascii_hexdigit);
-    let text = std::str::from_utf8(digits).ok().filter(|_| good)?;
-    u64::from_str_radix(text, 16).ok()
+    let digit = |byte: &u8| char::from(*byte).to_digit(16).map(u64::from);
+    let good = (1..=16).contains(&digits.len());
+    good.then(|| digits.iter().try_fold(0_u64, |value, byte| Some(value << 4 | digit(byte)?))).flatten()
 }
 
 /// The family of a full 32-bit value: it has the shape of an HRESULT or of an NTSTATUS, or is in a catalogue.
@@ -258,7 +258,10 @@ fn hexadecimal(text: &[u8], start: usize, digits: &[u8], platform: Platform) -> 
 
 /// Eight or sixteen hexadecimal digits without `0x`, where a code word stands in front.
 fn bare_hexadecimal(text: &[u8], start: usize, word: &[u8]) -> Option<(usize, Code)> {
-    let value = hex_value(word).filter(|_| matches!(word.len(), 8 | 16))?;
+    if !matches!(word.len(), 8 | 16) {
+        return None;
+    }
+    let value = hex_value(word)?;
     let number = narrow(value).filter(|number| *number >= 0x8000_0000)?;
     let named = context(text, start).is_some_and(Context::is_failure_word);
     Some((start, named.then(|| wide(number)).flatten()?))

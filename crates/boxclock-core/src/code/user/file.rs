@@ -2,6 +2,7 @@
 
 use std::fmt;
 
+use rustc_hash::FxHashSet;
 use serde::Deserialize;
 use toml::Spanned;
 
@@ -260,6 +261,12 @@ fn shape_of(pattern: &Spanned<String>) -> Result<What, Wrong> {
 
 /// Gives every row its code, takes what it is like from there, and adds it.
 pub(super) fn resolve(mut rows: Vec<Row>, into: &mut Catalogues) {
+    if let Some(Row { file, line, column, .. }) = rows.get(limits::USER_CODES) {
+        let text = format!("more than {} codes: this one and all behind it are left out", limits::USER_CODES);
+        into.mistakes.push(Mistake { file: file.clone(), line: *line, column: *column, text });
+        rows.truncate(limits::USER_CODES);
+    }
+    let mut known = FxHashSet::default();
     let mut places: Vec<Place> = Vec::with_capacity(rows.len());
     rows.retain(|row| {
         let mistake = |text: String| Mistake { file: row.file.clone(), line: row.line, column: row.column, text };
@@ -276,7 +283,7 @@ pub(super) fn resolve(mut rows: Vec<Row>, into: &mut Catalogues) {
                 }
             },
         };
-        if places.contains(&place) {
+        if !known.insert(place) {
             into.mistakes.push(mistake("the code has a row already: the first one stands".into()));
             return false;
         }
@@ -314,7 +321,7 @@ pub(super) fn resolve(mut rows: Vec<Row>, into: &mut Catalogues) {
     }
 }
 
-#[derive(Clone, Copy, PartialEq, Eq)]
+#[derive(Clone, Copy, PartialEq, Eq, Hash)]
 enum Place {
     Code(Code),
     Shape(usize),
@@ -337,9 +344,11 @@ fn texts_of(index: usize, rows: &[Row], into: &mut Catalogues) -> Texts {
     while let Some(index) = next.take() {
         let row = &rows[index];
         let mistake = |text: String| Mistake { file: row.file.clone(), line: row.line, column: row.column, text };
-        if seen.contains(&index) {
+        if seen.contains(&index) || seen.len() >= limits::USER_LIKE_DEPTH {
             let first = &rows[seen[0]];
-            let text = "\"like\" leads in a circle: nothing more is taken from there".to_owned();
+            let circle = seen.contains(&index);
+            let what = if circle { "leads in a circle" } else { "leads through too many rows" };
+            let text = format!("\"like\" {what}: nothing more is taken from there");
             into.mistakes.push(Mistake { file: first.file.clone(), line: first.line, column: first.column, text });
             break;
         }

@@ -117,6 +117,25 @@ fn other_bytes() {
     assert_eq!(mistakes(&own), ["own.toml, line 2, column 1: byte 2 is no UTF-8: save the file as UTF-8"]);
 }
 
+#[test]
+fn limits_are_named_and_large_catalogues_stay_fast() {
+    let mut text = String::from("number,meaning,like\n");
+    for number in 0..=limits::USER_CODES {
+        text.push_str(&format!("{number},x,{}\n", number + 1));
+    }
+    let catalogues = Catalogues::read(&[("own.csv".into(), text.into_bytes())]);
+    assert_eq!(catalogues.len(), limits::USER_CODES);
+    let first = &catalogues.mistakes[0];
+    assert_eq!(
+        (first.line, first.text.starts_with("more than 20000 codes")),
+        (limits::USER_CODES + 2, true),
+        "{first}"
+    );
+    assert!(catalogues.mistakes[1].text.contains("leads through too many rows"), "{}", catalogues.mistakes[1]);
+    let many = vec![("one.toml".to_owned(), Vec::new()); limits::USER_CATALOGUES + 1];
+    assert!(Catalogues::read(&many).mistakes[0].text.starts_with("more than 200 catalogues"));
+}
+
 proptest! {
     #[test]
     fn any_file(name in "own\\.(toml|csv)", bytes in proptest::collection::vec(any::<u8>(), 0..300)) {
