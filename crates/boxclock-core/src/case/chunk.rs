@@ -340,8 +340,10 @@ impl<'a> Builder<'a> {
             }
             match event {
                 Some(event) => {
-                    if segment.codes.last() != Some(&(event, found.code)) {
-                        segment.codes.push((event, found.code));
+                    let actor = segment.actor_ids[usize::from(event)];
+                    let code = found.of_program(&segment.actors[usize::from(actor)].component);
+                    if segment.codes.last() != Some(&(event, code)) {
+                        segment.codes.push((event, code));
                     }
                     segment.flags[usize::from(event)] |= flag::HAS_CODE;
                 }

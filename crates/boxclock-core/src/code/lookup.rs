@@ -166,7 +166,9 @@ pub fn search(words: &str, platform: Platform) -> Vec<Reading> {
 /// Whether a text has a word in it, which is in small letters.
 fn has(text: &str, word: &str) -> bool {
     let (text, word) = (text.as_bytes(), word.as_bytes());
-    text.windows(word.len()).any(|part| part[0] | 0x20 == word[0] | 0x20 && part.eq_ignore_ascii_case(word))
+    let Some(first) = word.first() else { return true };
+    let mut places = memchr::memchr2_iter(first.to_ascii_lowercase(), first.to_ascii_uppercase(), text);
+    places.any(|at| text.get(at..at + word.len()).is_some_and(|part| part.eq_ignore_ascii_case(word)))
 }
 
 #[cfg(test)]

@@ -156,6 +156,23 @@ fn format_families(format: &str) -> &'static [Family] {
     }
 }
 
+/// The list of a program's own that has this number, where the words around it leave it open.
+pub fn home_family(component: &str, number: u32) -> Option<Family> {
+    // What else is at home in programs are lists that recognition takes by itself.
+    const OWN: [Family; 8] = [
+        Family::Ldap,
+        Family::Kerberos,
+        Family::Dns,
+        Family::Smtp,
+        Family::Ftp,
+        Family::Sip,
+        Family::MySql,
+        Family::MsSql,
+    ];
+    let families = program_families(&component.to_ascii_lowercase()).iter();
+    families.copied().find(|family| OWN.contains(family) && entry(Code { family: *family, number }).is_some())
+}
+
 /// Families that are at home in a program, by a part of its name.
 fn program_families(component: &str) -> &'static [Family] {
     const PROGRAMS: [(&str, &[Family]); 16] = [

@@ -5,7 +5,7 @@
 //! words of a text; [`words`] knows what stands in front of a number, `number` which numbers are codes, `named` which
 //! names are.
 
-use super::{Code, Family, Reading, user};
+use super::{Code, Family, Reading, rank, user};
 use wide::u8x16;
 
 mod named;
@@ -97,9 +97,17 @@ pub struct Found {
     pub end: usize,
     /// What it is.
     pub code: Code,
+    /// Whether no more than general words make it a code: the program that wrote the line may have a list of its own.
+    pub general: bool,
 }
 
 impl Found {
+    /// The code as the program that wrote the line means it: `error 49` of a directory server is a result of LDAP.
+    pub fn of_program(self, component: &str) -> Code {
+        let own = if self.general { rank::home_family(component, self.code.number) } else { None };
+        own.map_or(self.code, |family| Code { family, ..self.code })
+    }
+
     /// What the catalogue says of it.
     pub fn reading(&self) -> Reading {
         self.code.reading()
@@ -218,28 +226,28 @@ fn word(text: &[u8], start: usize, end: usize, platform: Platform) -> Option<Fou
         } else {
             (start, number::in_its_place(text, start, end)?)
         };
-        return Some(Found { start, end, code });
+        return Some(Found { start, end, code, general: number::is_general(text, start, code) });
     }
     if first == b'c' {
         // A status without `0x`, in small letters.
         let status = length == 8 && text[start + 1] == b'0' && words::context_word_before(text, start);
         let (start, code) = status.then(|| number::number(text, start, end, platform)).flatten()?;
-        return Some(Found { start, end, code });
+        return Some(Found { start, end, code, general: false });
     }
     if matches!(length, 5 | 8) && words::context_word_before(text, start) {
         let found = number::number(text, start, end, platform);
         if let Some((start, code)) = found {
-            return Some(Found { start, end, code });
+            return Some(Found { start, end, code, general: false });
         }
     }
     if text.get(end) == Some(&b'-')
         && text.get(end + 1).is_some_and(u8::is_ascii_digit)
         && let Some((code, end)) = named::hyphenated(text, start, end)
     {
-        return Some(Found { start, end, code });
+        return Some(Found { start, end, code, general: false });
     }
     let (end, code) = named::named(text, start, end, platform)?;
-    Some(Found { start, end, code })
+    Some(Found { start, end, code, general: false })
 }
 
 #[inline]

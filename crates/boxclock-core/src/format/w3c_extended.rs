@@ -158,7 +158,7 @@ impl LineFormat for W3cExtended {
             if let Some(code) = column_code(*family, word) {
                 // The words are slices of the line.
                 let start = word.as_ptr().addr() - line.as_ptr().addr();
-                found(Found { start, end: start + word.len(), code });
+                found(Found { start, end: start + word.len(), code, general: false });
             }
         }
     }

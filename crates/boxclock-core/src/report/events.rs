@@ -92,11 +92,12 @@ pub fn codes_in(text: &str, detected: Detected, platform: Platform) -> Vec<Found
         return Vec::new();
     }
     let head = detected.format.head(first, detected.hint);
-    let start = head.map_or(0, |head| head.body).min(text.len());
+    let start = head.as_ref().map_or(0, |head| head.body).min(text.len());
+    let component = head.map_or(String::new(), |head| String::from_utf8_lossy(&head.component).into_owned());
     let mut found: Vec<Found> = Vec::new();
     let mut note = |hit: Found| {
         if found.len() < limits::CODES_PER_EVENT {
-            found.push(hit);
+            found.push(Found { code: hit.of_program(&component), ..hit });
         }
     };
     code::scan(&text.as_bytes()[start..], platform, |hit| {

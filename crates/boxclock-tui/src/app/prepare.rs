@@ -111,7 +111,7 @@ impl App {
         let mut glosses = Vec::new();
         if event.flags() & flag::HAS_CODE != 0 {
             boxclock_core::code::scan(text.as_bytes(), source.platform, |found| {
-                let gloss = event.meant(found.code).reading().gloss;
+                let gloss = event.meant(found.of_program(event.component())).reading().gloss;
                 if !gloss.is_empty() {
                     glosses.push((found.end, gloss));
                 }

@@ -48,6 +48,16 @@ pub(super) fn number(text: &[u8], start: usize, end: usize, platform: Platform) 
     bare_hexadecimal(text, start, word)
 }
 
+/// Whether a code is one by general words alone (`error`, `code`, `returned`, `status`), and of a list that any program may use.
+pub(super) fn is_general(text: &[u8], start: usize, code: Code) -> bool {
+    let open = matches!(code.family, Family::Win32 | Family::Exit | Family::Http) || code.family.is_errno();
+    let general = || {
+        let context = context(text, start);
+        matches!(context, Some(Context::Error | Context::Code | Context::Returned | Context::Status))
+    };
+    open && code.number > 0 && general()
+}
+
 /// Whether [`in_its_place`] is worth asking: a look at the two bytes around a number, since nearly all numbers of a log are none.
 #[inline]
 pub(super) fn may_be_in_its_place(text: &[u8], start: usize, end: usize) -> bool {

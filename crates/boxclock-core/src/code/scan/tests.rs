@@ -85,6 +85,29 @@ fn odd_ends() {
     }
 }
 
+#[test]
+fn a_program_has_a_list_of_its_own_where_only_general_words_stand_before() {
+    let meant = |component: &str, text: &str| {
+        let mut found = None;
+        scan(text.as_bytes(), Platform::Linux, |hit| found = Some(hit.of_program(component)));
+        found.map(|code| format!("{}:{}", code.family.name(), code.number)).unwrap_or_default()
+    };
+    for (component, text, expected) in [
+        ("slapd", "bind failed with error 49", "ldap:49"),
+        ("feeder", "bind failed with error 49", "errno:49"),
+        // What the words say themselves stays.
+        ("slapd", "bind() failed, errno 13", "errno:13"),
+        ("slapd", "child ended, exit code 3", "exit:3"),
+        ("sipproxy", "call ended, status 486", "sip:486"),
+        ("web", "request ended, status 404", "http:404"),
+        ("smtpd", "relay ended, status 550", "smtp:550"),
+        // The list does not have it.
+        ("slapd", "write failed with error 110", "errno:110"),
+    ] {
+        assert_eq!(meant(component, text), expected, "{component}: {text}");
+    }
+}
+
 /// Recognition measured on lines that real programs wrote, labelled by hand.
 ///
 /// Precision is the share of what was found that is right, recall the share of what is there that was found; a code counts once
