@@ -343,7 +343,10 @@ fn codes_are_explained_wherever_one_is() {
     terminal.keys(&["/"]);
     terminal.line("fr-0412-4096 refused");
     terminal.see(&["TW-00417 TW_FORMAT_REFUSED", "catalogue tankwarden.toml:"]);
-    terminal.keys(&["Escape", "4"]);
+    // A key right behind Escape would be taken for one with Alt.
+    terminal.keys(&["Escape"]);
+    terminal.see(&["no filter"]);
+    terminal.keys(&["4"]);
     terminal.see(&["worst first", "TW_FORMAT_REFUSED", "↻ 3010", "up to a minute before it"]);
     terminal.keys(&["o"]);
     terminal.see(&["by time"]);
@@ -364,6 +367,8 @@ fn codes_are_explained_wherever_one_is() {
     terminal.keys(&["#"]);
     terminal.line("disk full");
     terminal.see(&["ENOSPC"]);
-    terminal.keys(&["Escape", "q"]);
+    terminal.keys(&["Escape"]);
+    terminal.see(&["filter  code=0x80070020"]);
+    terminal.keys(&["q"]);
     terminal.see(&["ended with 0"]);
 }
