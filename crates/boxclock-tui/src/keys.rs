@@ -98,7 +98,6 @@ pub enum Action {
     Structured,
     CodeOrder,
     CodeFamily,
-    CodeFamilyHere,
     Lookup,
     Lift,
     Undo,
@@ -265,7 +264,7 @@ pub const BINDINGS: &[Binding] = &[
     row(Action::ReadingDown, &["J"], InCodes, "read ↓", "scroll the reading pane down"),
     row(Action::ReadingUp, &["K"], InCodes, "read ↑", "scroll the reading pane up"),
     row(
-        Action::CodeFamilyHere,
+        Action::CodeFamily,
         &["r"],
         InStream,
         "code is",

@@ -135,7 +135,7 @@ pub(super) fn run(app: &mut App, action: Action) {
         Action::Reading => toggle_reading(app),
         Action::Structured => workspace::next_shown(app),
         Action::CodeOrder => super::codes::turn_order(app),
-        Action::CodeFamily | Action::CodeFamilyHere => super::codes::family_menu(app),
+        Action::CodeFamily => super::codes::family_menu(app),
         Action::Lookup => super::codes::ask(app),
         Action::Lift => {
             if let Err(error) = super::codes::toggle_lift(app) {
