@@ -153,6 +153,16 @@ impl Segment {
         rest.get(..count).unwrap_or_default()
     }
 
+    /// Its first and last time, if any of its events has one.
+    pub fn span(&self) -> (Option<i64>, Option<i64>) {
+        let mut dated = self.times.iter().copied().filter(|time| *time != NO_TIME);
+        if self.sorted {
+            let last = self.times.last().copied().filter(|time| *time != NO_TIME);
+            return (dated.next(), last);
+        }
+        (dated.clone().min(), dated.max())
+    }
+
     /// Changes times and flags, and says again whether times never go backward.
     pub fn change_times(&mut self, change: impl FnOnce(&mut [i64], &mut [u8])) {
         let (mut times, mut flags) = (self.times.to_vec(), self.flags.to_vec());

@@ -3,6 +3,7 @@
 use std::cmp::Reverse;
 use std::collections::BinaryHeap;
 use std::collections::binary_heap::PeekMut;
+use std::sync::{Mutex, PoisonError};
 
 use crate::clock::Drift;
 use crate::event::{EventRef, NO_TIME, Part, Row, Table};
@@ -36,13 +37,25 @@ pub fn merge(table: &Table) -> (Vec<u32>, Vec<u32>) {
         start += length;
     }
     disordered.sort_unstable();
-    // Pieces between pivots are merged on their own: one piece a core.
+    // Pieces between pivots are merged on their own, each into its own part of the order.
     let pivots = pivots(&lanes);
-    let pieces = parallel(pivots.len() + 1, &Work::default(), |piece| {
-        let from = piece.checked_sub(1).map(|before| pivots[before]);
-        merge_between(&lanes, from, pivots.get(piece).copied())
+    let bounds = |piece: usize| (piece.checked_sub(1).map(|before| pivots[before]), pivots.get(piece).copied());
+    let mut order = vec![0; table.len()];
+    let mut rest = order.as_mut_slice();
+    let mut pieces = Vec::new();
+    for piece in 0..=pivots.len() {
+        let (from, to) = bounds(piece);
+        let cursors: Vec<Cursor<'_, '_>> = lanes.iter().map(|lane| Cursor::at(lane, from, to)).collect();
+        let (own, others) = rest.split_at_mut(cursors.iter().map(|cursor| cursor.left).sum());
+        rest = others;
+        pieces.push(Mutex::new((cursors, own)));
+    }
+    parallel(pieces.len(), &Work::default(), |piece| {
+        let mut piece = pieces[piece].lock().unwrap_or_else(PoisonError::into_inner);
+        let (cursors, own) = &mut *piece;
+        merge_into(std::mem::take(cursors), own);
     });
-    (pieces.concat(), disordered)
+    (order, disordered)
 }
 
 /// Keys that cut the events into about equal pieces, taken from the longest lane.
@@ -50,35 +63,46 @@ fn pivots(lanes: &[Lane<'_>]) -> Vec<i64> {
     let Some(longest) = lanes.iter().max_by_key(|lane| lane.len()).filter(|lane| lane.len() > 100_000) else {
         return Vec::new();
     };
-    let pieces = workers();
+    // More than cores: pieces are as long as the longest lane makes them, and others may be denser.
+    let pieces = workers() * 4;
     let mut pivots: Vec<i64> = (1..pieces).map(|piece| longest.key_at(longest.len() * piece / pieces)).collect();
     pivots.dedup();
     pivots
 }
 
-/// Merges the events whose keys are from `from` on and before `to`.
-fn merge_between(lanes: &[Lane<'_>], from: Option<i64>, to: Option<i64>) -> Vec<u32> {
-    let mut cursors: Vec<Cursor<'_, '_>> = lanes.iter().map(|lane| Cursor::at(lane, from, to)).collect();
-    let mut order = Vec::with_capacity(cursors.iter().map(|cursor| cursor.end - cursor.done).sum());
-    let mut heap: BinaryHeap<Reverse<(i64, usize)>> = cursors
-        .iter()
-        .enumerate()
-        .filter_map(|(index, cursor)| cursor.key().map(|key| Reverse((key, index))))
-        .collect();
+/// Lanes up to which the next event is found by looking at all of them: no branch of that depends on the times.
+const FEW_LANES: usize = 12;
+
+/// Merges what the cursors have left, in order, into a slice of just that length.
+fn merge_into(mut cursors: Vec<Cursor<'_, '_>>, order: &mut [u32]) {
+    cursors.retain(|cursor| cursor.left > 0);
+    let mut order = order.iter_mut();
+    let mut heap: BinaryHeap<Reverse<(i64, usize)>> = BinaryHeap::new();
+    if cursors.len() > FEW_LANES {
+        heap.extend(cursors.iter().enumerate().map(|(index, cursor)| Reverse((cursor.key, index))));
+    }
     // Changing the top in place costs next to nothing while the same source goes on.
     while let Some(mut top) = heap.peek_mut() {
         let index = top.0.1;
-        let cursor = &mut cursors[index];
-        order.push(cursor.row());
-        cursor.step();
-        match cursor.key() {
-            Some(key) => *top = Reverse((key, index)),
-            None => {
-                PeekMut::pop(top);
-            }
+        let Some(slot) = order.next() else { return };
+        *slot = cursors[index].take();
+        if cursors[index].left > 0 {
+            *top = Reverse((cursors[index].key, index));
+        } else {
+            PeekMut::pop(top);
         }
     }
-    order
+    for slot in order {
+        let (mut first, mut key) = (0, i64::MAX);
+        for (index, cursor) in cursors.iter().enumerate() {
+            (first, key) = if cursor.key < key { (index, cursor.key) } else { (first, key) };
+        }
+        let Some(cursor) = cursors.get_mut(first) else { return };
+        *slot = cursor.take();
+        if cursor.left == 0 {
+            cursors.remove(first);
+        }
+    }
 }
 
 /// One source with its keys.
@@ -152,50 +176,59 @@ impl<'a> Lane<'a> {
 /// A place in a lane that moves on.
 struct Cursor<'l, 'a> {
     lane: &'l Lane<'a>,
-    part: usize,
-    /// Index in the part.
-    index: usize,
-    /// Index in the lane.
-    done: usize,
-    end: usize,
+    /// The key of the event it is at, while any are left.
+    key: i64,
+    /// How many events are left.
+    left: usize,
+    /// The keys from its event on to the end of a part, as far as they are read without a look at the lane.
+    keys: &'l [i64],
+    /// The row of its event.
+    row: u32,
+    /// How the keys are corrected.
+    drift: Drift,
 }
 
 impl<'l, 'a> Cursor<'l, 'a> {
     fn at(lane: &'l Lane<'a>, from: Option<i64>, to: Option<i64>) -> Self {
-        let done = from.map_or(0, |key| lane.index_of(key));
+        let start = from.map_or(0, |key| lane.index_of(key));
         let end = to.map_or(lane.len(), |key| lane.index_of(key));
-        let part = lane.part_of(done);
-        let index = lane.first_row() + done - lane.parts.get(part).map_or(0, |part| part.first_row as usize);
-        let mut cursor = Self { lane, part, index, done, end };
-        cursor.skip_empty();
+        let row = (lane.first_row() + start) as u32;
+        let drift = if lane.keys.is_some() { Drift::default() } else { lane.drift };
+        let mut cursor = Self { lane, key: i64::MAX, left: end.saturating_sub(start), keys: &[], row, drift };
+        if cursor.left > 0 {
+            cursor.look();
+        }
         cursor
     }
 
-    fn key(&self) -> Option<i64> {
-        if self.done >= self.end {
-            return None;
+    /// The row of its event; goes to the next one.
+    #[inline]
+    fn take(&mut self) -> u32 {
+        let row = self.row;
+        self.row += 1;
+        self.left -= 1;
+        match self.keys {
+            [_, rest @ ..] if !rest.is_empty() => {
+                self.keys = rest;
+                self.key = self.drift.correct(rest[0]);
+            }
+            _ if self.left > 0 => self.look(),
+            _ => {}
         }
-        Some(match &self.lane.keys {
-            Some(keys) => keys[self.done],
-            None => self.lane.drift.correct(self.lane.parts[self.part].segment.times[self.index]),
-        })
+        row
     }
 
-    fn row(&self) -> u32 {
-        self.lane.parts[self.part].first_row + self.index as u32
-    }
-
-    fn step(&mut self) {
-        self.index += 1;
-        self.done += 1;
-        self.skip_empty();
-    }
-
-    fn skip_empty(&mut self) {
-        while self.lane.parts.get(self.part).is_some_and(|part| self.index >= part.segment.len()) {
-            self.part += 1;
-            self.index = 0;
-        }
+    /// Takes the keys from its row on.
+    #[cold]
+    fn look(&mut self) {
+        let index = self.row as usize - self.lane.first_row();
+        self.keys = if let Some(keys) = &self.lane.keys {
+            &keys[index..]
+        } else {
+            let part = &self.lane.parts[self.lane.part_of(index)];
+            &part.segment.times[(self.row - part.first_row) as usize..]
+        };
+        self.key = self.drift.correct(self.keys[0]);
     }
 }
 

@@ -131,7 +131,8 @@ struct Builder<'a> {
     segments: Vec<Columns>,
     segment: Columns,
     by_hash: FxHashMap<u64, u16>,
-    last_actor: Option<u16>,
+    /// Who wrote the event before: the hash of its names, and its number.
+    last_actor: Option<(u64, u16)>,
     resolver: Resolver,
     years: year::WrapCounter,
     days: DayCounter,
@@ -302,13 +303,11 @@ impl<'a> Builder<'a> {
 
     #[inline]
     fn actor(&mut self, head: &Head<'_>) -> u16 {
-        if let Some(last) = self.last_actor
-            && same_actor(&self.segment.actors[usize::from(last)], head)
-        {
-            return last;
-        }
         let hash = hash_of(head);
-        let known = self.by_hash.get(&hash).copied();
+        let known = match self.last_actor {
+            Some((last, id)) if last == hash => Some(id),
+            _ => self.by_hash.get(&hash).copied(),
+        };
         let id = match known {
             Some(id) if same_actor(&self.segment.actors[usize::from(id)], head) => id,
             _ => {
@@ -323,7 +322,7 @@ impl<'a> Builder<'a> {
                 id
             }
         };
-        self.last_actor = Some(id);
+        self.last_actor = Some((hash, id));
         id
     }
 
@@ -388,7 +387,7 @@ impl<'a> Builder<'a> {
         let modified = source.modified.saturating_add(offset);
         if let Some(last) = last_of(&self.segments, TimeKnown::AssumedYear) {
             let years = year::shift(last, modified);
-            self.place(TimeKnown::AssumedYear, |civil| year::add(civil, years));
+            self.place(TimeKnown::AssumedYear, year::adder(years));
         }
         if let Some(last) = last_of(&self.segments, TimeKnown::AssumedDate) {
             let shift = day::shift(last, modified);
@@ -397,7 +396,7 @@ impl<'a> Builder<'a> {
     }
 
     /// Turns civil times of a kind into instants.
-    fn place(&mut self, kind: TimeKnown, full: impl Fn(i64) -> i64) {
+    fn place(&mut self, kind: TimeKnown, mut full: impl FnMut(i64) -> i64) {
         let mut previous = i64::MIN;
         for segment in &mut self.segments {
             for (time, flags) in segment.times.iter_mut().zip(&mut segment.flags) {
@@ -444,10 +443,17 @@ fn same_actor(actor: &Actor, head: &Head<'_>) -> bool {
         && same_bytes(actor.host.as_bytes(), &head.host)
 }
 
-/// Equality of short texts, in place: calling the library's comparison twice for every event was felt.
+/// Equality of texts that are nearly always short: calling the library's comparison twice for every event was felt.
 #[inline]
 fn same_bytes(one: &[u8], other: &[u8]) -> bool {
-    one.len() == other.len() && one.iter().zip(other).all(|(one, other)| one == other)
+    if one.len() != other.len() || one.len() > 16 {
+        return one == other;
+    }
+    // The first eight bytes and the last eight, which may be some of the same.
+    match (one.first_chunk::<8>(), other.first_chunk::<8>(), one.last_chunk::<8>(), other.last_chunk::<8>()) {
+        (Some(first), Some(other_first), Some(last), Some(other_last)) => first == other_first && last == other_last,
+        _ => one.iter().zip(other).all(|(one, other)| one == other),
+    }
 }
 
 fn hash_of(head: &Head<'_>) -> u64 {

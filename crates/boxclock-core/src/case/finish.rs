@@ -96,12 +96,15 @@ fn inherit_again(segments: &mut [Arc<Segment>]) {
     let inherited = |flags: u8| TimeKnown::from_bits(flags) == TimeKnown::Inherited;
     let mut last = NO_TIME;
     for segment in segments {
+        // All flags without a branch: nearly every source has none of these.
+        let any = segment.flags.iter().fold(false, |any, flags| any | inherited(*flags));
         let mut before = last;
-        let stale = segment.times.iter().zip(segment.flags.iter()).any(|(time, flags)| {
-            let stale = inherited(*flags) && before != NO_TIME && *time != before;
-            before = if inherited(*flags) { before } else { *time };
-            stale
-        });
+        let stale = any
+            && segment.times.iter().zip(segment.flags.iter()).any(|(time, flags)| {
+                let stale = inherited(*flags) && before != NO_TIME && *time != before;
+                before = if inherited(*flags) { before } else { *time };
+                stale
+            });
         if stale {
             Arc::make_mut(segment).change_times(|times, flags| {
                 for (time, flags) in times.iter_mut().zip(flags) {

@@ -229,20 +229,20 @@ impl Loader {
     /// Writes the index of what was read anew. Without one the next start only takes longer, so failing is no trouble of
     /// the case: a full or missing cache must not keep anybody from reading logs.
     fn keep_index(&self, loaded: &Loaded, work: &Work) {
-        let done = parallel(self.sources.len(), work, |index| {
+        let large = loaded.table.len() > ORDER_MIN_EVENTS;
+        let order = order_name(&self.sources, &self.keys, &self.options.drift).filter(|_| large);
+        // The order is kept beside the segments: it is not read where any of these are missing.
+        parallel(self.sources.len() + 1, work, |job| {
+            let Some(index) = job.checked_sub(1) else {
+                let new = order.as_deref().filter(|name| !index::has_order(name));
+                return new.map(|name| index::save_order(name, &loaded.table.order, &loaded.table.disordered));
+            };
             let wanted = !self.ready[index] && index::is_kept(&self.sources[index]);
-            let Some(key) = self.keys[index].as_ref().filter(|_| wanted) else { return true };
+            let key = self.keys[index].as_ref().filter(|_| wanted)?;
             let segments: Vec<_> =
                 self.slots[index].iter().flatten().flat_map(|piece| piece.segments.clone()).collect();
-            index::save(&self.sources[index], key, &segments, &self.reports[index]).is_ok()
+            Some(index::save(&self.sources[index], key, &segments, &self.reports[index]))
         });
-        let large = loaded.table.len() > ORDER_MIN_EVENTS;
-        let name = order_name(&self.sources, &self.keys, &self.options.drift);
-        if let Some(name) = name.filter(|_| large && done.iter().all(|done| *done))
-            && !index::has_order(&name)
-        {
-            let _ = index::save_order(&name, &loaded.table.order, &loaded.table.disordered);
-        }
     }
 
     fn place(&mut self, job: &Job, chunk: std::io::Result<Chunk>) {
@@ -291,11 +291,11 @@ impl Loader {
             report.lines += segment.lines;
             report.events += segment.len() as u64;
             report.attached_lines += segment.attached_lines;
-            let undated = |flags: &&u8| !TimeKnown::from_bits(**flags).is_own();
-            report.undated_events += segment.flags.iter().filter(undated).count() as u64;
-            let dated = segment.times.iter().copied().filter(|time| *time != NO_TIME);
-            report.first = report.first.into_iter().chain(dated.clone().min()).min();
-            report.last = report.last.into_iter().chain(dated.max()).max();
+            let undated = segment.flags.iter().map(|flags| usize::from(!TimeKnown::from_bits(*flags).is_own()));
+            report.undated_events += undated.sum::<usize>() as u64;
+            let (first, last) = segment.span();
+            report.first = report.first.into_iter().chain(first).min();
+            report.last = report.last.into_iter().chain(last).max();
         }
         // Records tile the file from the first one on.
         let start = segments.iter().find_map(|segment| Some(segment.offset + u64::from(*segment.offsets.first()?)));

@@ -14,12 +14,25 @@ const WRAP_MONTHS: i32 = 6;
 pub struct WrapCounter {
     last_month: i32,
     wraps: i32,
+    /// The day of the last stamp, and what its year makes of it: most stamps are of the same day as the one before.
+    last_day: Option<i64>,
+    move_by: i64,
 }
 
 impl WrapCounter {
     /// Takes the next stamp (civil nanoseconds in the stand-in year) and gives it in the stand-in year plus the New
     /// Years met so far. A step forward over more than six months takes one back: it is a late line of the old year.
     pub fn next(&mut self, civil_ns: i64) -> i64 {
+        let day = civil_ns.div_euclid(DAY);
+        if self.last_day == Some(day) {
+            return civil_ns.saturating_add(self.move_by);
+        }
+        let moved = self.next_day(civil_ns);
+        (self.last_day, self.move_by) = (Some(day), moved.saturating_sub(civil_ns));
+        moved
+    }
+
+    fn next_day(&mut self, civil_ns: i64) -> i64 {
         let month = i32::from(Civil::from_ns(civil_ns).month);
         if self.last_month != 0 {
             if month + WRAP_MONTHS < self.last_month {
@@ -61,6 +74,18 @@ pub fn add(civil_ns: i64, years: i32) -> i64 {
     if years == 0 { civil_ns } else { in_year(civil_ns, Civil::from_ns(civil_ns).year + years) }
 }
 
+/// [`add`] for one stamp after the other: those of one day are moved by the same.
+pub fn adder(years: i32) -> impl FnMut(i64) -> i64 {
+    let (mut last_day, mut move_by) = (None, 0);
+    move |civil_ns| {
+        let day = civil_ns.div_euclid(DAY);
+        if last_day != Some(day) {
+            (last_day, move_by) = (Some(day), add(civil_ns, years).saturating_sub(civil_ns));
+        }
+        civil_ns.saturating_add(move_by)
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -77,7 +102,14 @@ mod tests {
             .map(|line| counter.next(bsd(line.as_bytes()).and_then(|(civil, _)| civil.to_ns()).unwrap()))
             .collect();
         let years = shift(*stamps.last().unwrap(), at(modified));
-        stamps.into_iter().map(|stamp| Civil::from_ns(add(stamp, years)).year).collect()
+        let mut add_to = adder(years);
+        stamps
+            .into_iter()
+            .map(|stamp| {
+                assert_eq!(add_to(stamp), add(stamp, years));
+                Civil::from_ns(add(stamp, years)).year
+            })
+            .collect()
     }
 
     #[test]

@@ -2,14 +2,17 @@
 //!
 //! A number is a code only where it looks like one by itself (`0x80070005`, `-2147024891`, `ENOSPC`) or where the words in
 //! front of it make it one (`exit status 3`, `error: 1603`, `rc=13`). Ports, sizes, dates and ids are not. Here are the
-//! words of a text; [`words`] knows what stands in front of a number, `number` which numbers are codes, `named` which
+//! words of a text; `sieve` drops nearly all of them at a glance, [`words`] knows what stands in front of a number, `number` which numbers are codes, `named` which
 //! names are.
 
-use super::{Code, Family, Reading, rank, user};
+use sieve::{LONGEST, Sieve};
 use wide::u8x16;
+
+use super::{Code, Family, Reading, rank};
 
 mod named;
 mod number;
+mod sieve;
 mod words;
 
 /// The kind of system that wrote a source, as far as it is known. Decides what a small number means.
@@ -120,8 +123,10 @@ const BLOCK: usize = 64;
 /// Calls `found` for each code in `text`, in order.
 ///
 /// This sees every byte of every log, and words end at places that no processor can predict. So blocks of bytes are
-/// first turned into bit masks, without a branch, and only words that start with a digit or a capital are looked at.
+/// first turned into bit masks, without a branch; the words that start with a digit or a capital go through the sieve,
+/// by masks and then at a glance; only what is left is read.
 pub fn scan(text: &[u8], platform: Platform, mut found: impl FnMut(Found)) {
+    let sieve = Sieve::new();
     let (mut in_word, mut behind_point) = (0, 0);
     for (index, block) in text.chunks(BLOCK).enumerate() {
         let mut padded = [0; BLOCK];
@@ -131,21 +136,40 @@ pub fn scan(text: &[u8], platform: Platform, mut found: impl FnMut(Found)) {
             padded[..block.len()].copy_from_slice(block);
             &padded
         };
-        let Masks { words, digits, others, points } = masks(block);
+        let masks = masks(block);
+        let firsts = masks.words & !(masks.words << 1 | in_word);
         // Digits behind a point or a slash are parts of versions, addresses, dates and paths.
-        let marked = digits & !(points << 1 | behind_point) | others;
-        let mut starts = marked & !(words << 1 | in_word);
-        (in_word, behind_point) = (words >> (BLOCK - 1), points >> (BLOCK - 1));
-        while starts != 0 {
-            let bit = starts.trailing_zeros();
-            starts &= starts - 1;
+        let numbers = sieve.numbers(&masks, firsts & !(masks.points << 1 | behind_point));
+        (in_word, behind_point) = (masks.words >> (BLOCK - 1), masks.points >> (BLOCK - 1));
+        let at = |bit: u32| {
             let start = index * BLOCK + bit as usize;
-            let end = word_end(text, start, words >> bit);
+            (start, word_end(text, start, masks.words >> bit))
+        };
+        let mut left = 0;
+        for bit in bits(numbers) {
+            let (start, end) = at(bit);
+            left |= u64::from(sieve::may_be_number(text, start, end)) << bit;
+        }
+        for bit in bits(masks.others & firsts) {
+            let (start, end) = at(bit);
+            left |= u64::from(sieve.may_be_name(text, start, end)) << bit;
+        }
+        for bit in bits(left) {
+            let (start, end) = at(bit);
             if let Some(hit) = word(text, start, end, platform) {
                 found(hit);
             }
         }
     }
+}
+
+/// The places of the bits that are set, in order.
+fn bits(mut mask: u64) -> impl Iterator<Item = u32> {
+    std::iter::from_fn(move || {
+        let bit = mask.trailing_zeros();
+        mask &= mask.wrapping_sub(1);
+        (bit < u64::BITS).then_some(bit)
+    })
 }
 
 /// For each byte of a block one bit.
@@ -204,41 +228,28 @@ fn word_end(text: &[u8], start: usize, words: u64) -> usize {
 /// The code that a word is, if it is one. It may start before the word (a sign) or end behind it (`ORA-00942`).
 fn word(text: &[u8], start: usize, end: usize, platform: Platform) -> Option<Found> {
     let length = end - start;
-    if length > 48 {
+    if length > LONGEST {
         return None;
     }
     let first = text[start];
     if first.is_ascii_digit() {
-        // Cheap questions first: nearly all numbers of a log are none.
         let hex = length > 2 && text[start + 1] | 0x20 == b'x';
         let negative = length >= 9 && start > 0 && text[start - 1] == b'-';
-        // No code has so many digits; hexadecimal ones without `0x` have eight.
-        if matches!(length, 6 | 7 | 9) && !hex && !negative && !user::is_in_use() {
-            return None;
-        }
-        let (start, code) = if hex || negative || words::context_word_before(text, start) {
-            match number::number(text, start, end, platform) {
-                Some(found) => found,
-                None => (start, number::in_its_place(text, start, end)?),
-            }
-        } else if !number::may_be_in_its_place(text, start, end) {
-            return None;
-        } else {
-            (start, number::in_its_place(text, start, end)?)
-        };
+        let worded = hex || negative || words::context_word_before(text, start);
+        let number = worded.then(|| number::number(text, start, end, platform)).flatten();
+        let (start, code) = number.or_else(|| Some((start, number::in_its_place(text, start, end)?)))?;
         return Some(Found { start, end, code, general: number::is_general(text, start, code) });
     }
+    let plain = |(start, code)| Found { start, end, code, general: false };
     if first == b'c' {
         // A status without `0x`, in small letters.
-        let status = length == 8 && text[start + 1] == b'0' && words::context_word_before(text, start);
-        let (start, code) = status.then(|| number::number(text, start, end, platform)).flatten()?;
-        return Some(Found { start, end, code, general: false });
+        let status = length == 8 && text[start + 1] == b'0';
+        return status.then(|| number::number(text, start, end, platform)).flatten().map(plain);
     }
-    if matches!(length, 5 | 8) && words::context_word_before(text, start) {
-        let found = number::number(text, start, end, platform);
-        if let Some((start, code)) = found {
-            return Some(Found { start, end, code, general: false });
-        }
+    if matches!(length, 5 | 8)
+        && let Some(found) = number::number(text, start, end, platform)
+    {
+        return Some(plain(found));
     }
     if text.get(end) == Some(&b'-')
         && text.get(end + 1).is_some_and(u8::is_ascii_digit)

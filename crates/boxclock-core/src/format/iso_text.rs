@@ -343,23 +343,25 @@ fn bracket<'a>(line: &'a [u8], at: usize, parts: &mut Parts<'a>) -> Option<usize
 
 /// `99`, `99:7`, `pid 99`, `pid=99`, `pid:99 tid:7` as process and thread id.
 fn ids(content: &[u8]) -> Option<(Option<u32>, Option<u32>)> {
-    let lower = content.to_ascii_lowercase();
     let mut pid = None;
     let mut tid = None;
     let mut expect_tid = false;
-    for piece in lower.split(|byte| matches!(byte, b' ' | b'=' | b':' | b',' | b'/')).filter(|piece| !piece.is_empty())
-    {
-        match piece {
-            b"pid" | b"process" => expect_tid = false,
-            b"tid" | b"thread" => expect_tid = true,
-            digits => {
-                let value = number(digits)?;
-                if expect_tid || pid.is_some() {
-                    tid = tid.or(Some(value));
-                } else {
-                    pid = Some(value);
-                }
+    let pieces = content.split(|byte| matches!(byte, b' ' | b'=' | b':' | b',' | b'/'));
+    for piece in pieces.filter(|piece| !piece.is_empty()) {
+        let is = |word: &[u8]| piece.eq_ignore_ascii_case(word);
+        if piece[0].is_ascii_digit() {
+            let value = number(piece)?;
+            if expect_tid || pid.is_some() {
+                tid = tid.or(Some(value));
+            } else {
+                pid = Some(value);
             }
+        } else if is(b"pid") || is(b"process") {
+            expect_tid = false;
+        } else if is(b"tid") || is(b"thread") {
+            expect_tid = true;
+        } else {
+            return None;
         }
     }
     (pid.is_some() || tid.is_some()).then_some((pid, tid))

@@ -102,8 +102,8 @@ fn places_of_times_and_rows() {
 proptest! {
     #[test]
     fn sorted_sources_merge_like_a_stable_sort(
-        mut sources in proptest::collection::vec(proptest::collection::vec(0_i64..50, 0..30), 1..6),
-        drift in proptest::collection::vec(-20_i64..20, 6),
+        mut sources in proptest::collection::vec(proptest::collection::vec(0_i64..50, 0..30), 1..20),
+        drift in proptest::collection::vec(-20_i64..20, 20),
     ) {
         for times in &mut sources {
             times.sort_unstable();

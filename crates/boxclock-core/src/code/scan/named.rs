@@ -11,9 +11,12 @@ use crate::code::{Code, Family, Form, catalogue, user};
 /// Names that are ordinary words as well: a code only behind "reason", or in the list of events of a cluster.
 const ORDINARY: [&str; 4] = ["Evicted", "Unhealthy", "PodInitializing", "ContainerCreating"];
 
+/// See [`LIKELY`].
+pub(super) type Likely = [u64; 1024];
+
 /// A bit for each name by its ends and its length: nearly every word of every log that starts with a capital is asked, and looking
 /// into the table of names would miss the processor's cache each time.
-static LIKELY: LazyLock<Box<[u64; 1024]>> = LazyLock::new(|| {
+pub(super) static LIKELY: LazyLock<Box<Likely>> = LazyLock::new(|| {
     let mut bits = Box::new([0; 1024]);
     for name in catalogue::names_in_text() {
         let at = likely_at(name);
@@ -24,7 +27,7 @@ static LIKELY: LazyLock<Box<[u64; 1024]>> = LazyLock::new(|| {
 
 /// The place of the bit of a word, which has two bytes at least.
 #[inline]
-fn likely_at(word: &[u8]) -> usize {
+pub(super) fn likely_at(word: &[u8]) -> usize {
     let [first, second, .., last] = word else { return 0 };
     let ends = usize::from(*first) | usize::from(*second) << 5 | usize::from(*last) << 8;
     (ends ^ word.len() << 11) & 0xFFFF

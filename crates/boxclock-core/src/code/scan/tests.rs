@@ -164,6 +164,29 @@ proptest! {
         prop_assert_eq!(list(&moved, lead), list(&text, 0));
     }
 
+    /// Whatever is a code passes the sieve: here every word of a text is asked whether it is one.
+    #[test]
+    fn sieve_holds_every_code(
+        text in "(error|rc|is|status=|exit code|os error|0x|-|=| |: |:|\\(|\\)|,|\"|%%|[0-9]{1,9}|[0-9A-F]{3,9}|c0000005|ENOSPC|NT_STATUS_OK\
+            |Failed with result 'oom-kill'|ORA-00942|SQL0911N|5\\.1\\.1| 550 5\\.1\\.1 |ERROR:  42P01: | 42P01 STATEMENT:  |0/-1/-1/-1/0 503 |Note: 1: 1402 \
+            |,ERROR,23505,|event 70|port 22:11: disconnected|curl: \\(7\\)|timed out \\(110\\)){0,9}"
+    ) {
+        let bytes = text.as_bytes();
+        let (mut start, mut expected) = (0, Vec::new());
+        for part in bytes.chunk_by(|one, next| is_word(*one) == is_word(*next)) {
+            let end = start + part.len();
+            let behind_point = part[0].is_ascii_digit() && start > 0 && matches!(bytes[start - 1], b'.' | b'/');
+            let asked = part[0].is_ascii_digit() || part[0].is_ascii_uppercase() || part.starts_with(b"c0");
+            if asked && !behind_point {
+                expected.extend(word(bytes, start, end, Platform::Linux));
+            }
+            start = end;
+        }
+        let mut seen = Vec::new();
+        scan(bytes, Platform::Linux, |found| seen.push(found));
+        prop_assert_eq!(seen, expected);
+    }
+
     #[test]
     fn any_near_miss(text in "(error|status|exit code|0x|-|=| |[0-9A-F]{1,9}|E[A-Z]{3}|/|signal){0,12}") {
         scan(text.as_bytes(), Platform::Linux, |found| assert!(text.is_char_boundary(found.start)));

@@ -46,7 +46,7 @@ impl Context {
 }
 
 /// What may stand between a word and its number.
-pub(super) fn is_joint(byte: u8) -> bool {
+pub(super) const fn is_joint(byte: u8) -> bool {
     matches!(byte, b' ' | b':' | b'=' | b'(' | b'#' | b'"' | b'\'' | b'[' | b'-')
 }
 
@@ -181,17 +181,24 @@ static EFFECTS: [(u128, Effect); 256] = {
     table
 };
 
-/// For each pair of bytes, whether a word of [`WORDS`] ends with it: one bit each.
-static ENDINGS: [u64; 1024] = {
-    let mut table = [0; 1024];
+/// For the last three bytes of each word of [`WORDS`] one bit; for a word of two, whatever stands before it.
+static ENDINGS: [u64; 512] = {
+    let mut table = [0; 512];
     let mut group = 0;
     while group < WORDS.len() {
         let words = WORDS[group].1;
         let mut index = 0;
         while index < words.len() {
             let word = words[index];
-            let pair = ending(word[word.len() - 2], word[word.len() - 1]);
-            table[pair / 64] |= 1 << (pair % 64);
+            let length = word.len();
+            let mut third = 0;
+            while third < 32 {
+                if length == 2 || word[length - 3] & 31 == third {
+                    let at = ending(third, word[length - 2], word[length - 1]);
+                    table[at / 64] |= 1 << (at % 64);
+                }
+                third += 1;
+            }
             index += 1;
         }
         group += 1;
@@ -199,23 +206,47 @@ static ENDINGS: [u64; 1024] = {
     table
 };
 
-const fn ending(first: u8, second: u8) -> usize {
-    ((first | 0x20) as usize) << 8 | (second | 0x20) as usize
+/// The place of an ending in [`ENDINGS`]: the five bits of a letter that are the same in capitals.
+const fn ending(third: u8, second: u8, last: u8) -> usize {
+    (third as usize & 31) << 10 | (second as usize & 31) << 5 | last as usize & 31
 }
 
-/// Whether what stands before a number could be a context word: a look at two bytes.
+/// Whether the last three bytes of something could end a context word.
 #[inline]
+fn ends_context_word(third: u8, second: u8, last: u8) -> bool {
+    let at = ending(third, second, last);
+    ENDINGS[at / 64] >> (at % 64) & 1 == 1
+}
+
+/// Whether what stands before a number could be a context word: a look at three bytes.
 pub(super) fn context_word_before(text: &[u8], start: usize) -> bool {
     let mut at = start;
-    while at > 0 && start - at < 3 && is_joint(text[at - 1]) {
+    while at > 0 && start - at < 4 && is_joint(text[at - 1]) {
         at -= 1;
     }
     if at == start || at < 2 {
         return false;
     }
-    let pair = ending(text[at - 2], text[at - 1]);
-    ENDINGS[pair / 64] >> (pair % 64) & 1 == 1
+    ends_context_word(if at > 2 { text[at - 3] } else { 0 }, text[at - 2], text[at - 1])
 }
+
+/// [`context_word_before`] at a glance, too often true: by the four bytes in front of a number, of which the nearest is
+/// taken for a joint. Where the second one is a joint too, the word stands farther ahead.
+#[inline]
+pub(super) fn may_follow_context([fourth, third, second, _]: [u8; 4]) -> bool {
+    ends_context_word(fourth, third, second) | JOINTS[usize::from(second)]
+}
+
+/// For each byte, whether it may stand between a word and its number.
+static JOINTS: [bool; 256] = {
+    let mut table = [false; 256];
+    let mut byte = 0;
+    while byte < 256 {
+        table[byte] = is_joint(byte as u8);
+        byte += 1;
+    }
+    table
+};
 
 const fn slot(key: u128) -> usize {
     (((key ^ (key >> 64)) as u64).wrapping_mul(0x9E37_79B9_7F4A_7C15) >> 56) as usize
