@@ -14,12 +14,13 @@ mod eval;
 mod lens;
 mod lex;
 mod parse;
+mod text;
 pub mod values;
 
 pub use eval::{RowSet, problem_rows, rows_in_order};
 pub use lens::{Lens, Lenses};
 
-use regex::bytes::Regex;
+use text::TextTest;
 
 use crate::clock::Zone;
 use crate::clock::human::Typed;
@@ -86,7 +87,7 @@ impl Filter {
             Some(regex) if !regex.is_empty() => parse::regex(regex, 1, text.len())?,
             _ => parse::phrase(text, 0)?,
         };
-        Ok(Self { root: Expr::Leaf(Leaf::Text(pattern)), pins: std::sync::Arc::default() })
+        Ok(Self { root: Expr::Leaf(Leaf::Text(pattern.into())), pins: std::sync::Arc::default() })
     }
 
     /// The same with the rows that the field `pin` means; without them nothing is pinned.
@@ -126,8 +127,8 @@ impl Expr {
             Self::And(all) | Self::Or(all) => all.iter().for_each(|expr| expr.mark(text, marks)),
             // What must not be there is not there.
             Self::Not(_) => {}
-            Self::Leaf(Leaf::Text(regex)) => {
-                let found = regex.find_iter(text.as_bytes()).filter(|hit| !hit.is_empty()).take(MOST);
+            Self::Leaf(Leaf::Text(test)) => {
+                let found = test.regex.find_iter(text.as_bytes()).filter(|hit| !hit.is_empty()).take(MOST);
                 let whole = |hit: &regex::bytes::Match<'_>| {
                     text.is_char_boundary(hit.start()) && text.is_char_boundary(hit.end())
                 };
@@ -154,7 +155,7 @@ enum Leaf {
     /// Whether it is pinned.
     Pin(bool),
     Time(TimeTest),
-    Text(Regex),
+    Text(Box<TextTest>),
     /// The value of an attribute, by its name.
     Attribute(String, Names),
 }

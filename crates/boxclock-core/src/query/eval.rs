@@ -1,5 +1,6 @@
 //! Evaluating a filter over the event table: cheap columns first, the text only where it still matters.
 
+use super::text::TextTest;
 use super::{Expr, Filter, Leaf, Names, TimeTest};
 use crate::case::{Reader, Source};
 use crate::clock::Drift;
@@ -8,7 +9,6 @@ use crate::event::{NO_TIME, Part, RecordReader, Row, Table, TableActor, flag};
 use crate::text::{Encoding, SourceFile};
 use crate::work::{Work, parallel};
 use crate::{Result, limits};
-use regex::bytes::Regex;
 use serde_json::{Map, Value};
 use std::sync::Arc;
 
@@ -245,9 +245,9 @@ impl Plan<'_> {
                     *bit = !cancelled && numbers.contains(&crate::pattern::of_event(&mut reader, event));
                 }
             }
-            Leaf::Text(regex) => {
+            Leaf::Text(test) => {
                 if !self.work.is_cancelled() {
-                    self.text(regex, source, part, bits);
+                    self.text(test, source, part, bits);
                 }
             }
         }
@@ -321,14 +321,14 @@ impl Plan<'_> {
         }
     }
 
-    fn text(&self, regex: &Regex, source: &Source, part: &Part, bits: &mut [bool]) {
+    fn text(&self, test: &TextTest, source: &Source, part: &Part, bits: &mut [bool]) {
         let wanted = bits.iter().filter(|bit| **bit).count();
         if wanted == 0 {
             return;
         }
         let plain = matches!(source.reader, Reader::Lines(_)) && source.encoding == Encoding::Utf8;
         if plain && wanted * 16 > bits.len() {
-            if search_whole(regex, source, part, bits).is_err() {
+            if search_whole(test, source, part, bits).is_err() {
                 bits.fill(false);
             }
             return;
@@ -338,10 +338,10 @@ impl Plan<'_> {
             let event = self.table.event(Row(part.first_row + index as u32));
             *bit = match source.reader {
                 Reader::Lines(_) if source.encoding == Encoding::Utf8 => {
-                    reader.bytes(event).is_ok_and(|bytes| regex.is_match(bytes))
+                    reader.bytes(event).is_ok_and(|bytes| test.regex.is_match(bytes))
                 }
-                Reader::Lines(_) => reader.text(event).is_ok_and(|text| regex.is_match(text.as_bytes())),
-                Reader::Dump(_) => regex.is_match(reader.record(event).body.as_bytes()),
+                Reader::Lines(_) => reader.text(event).is_ok_and(|text| test.regex.is_match(text.as_bytes())),
+                Reader::Dump(_) => test.regex.is_match(reader.record(event).body.as_bytes()),
             };
         }
     }
@@ -356,7 +356,7 @@ thread_local! {
 const WINDOW_BYTES: u32 = 256 << 10;
 
 /// One pass over all bytes of a part. Records beyond [`limits::RECORD_BYTES`] are searched up to there.
-fn search_whole(regex: &Regex, source: &Source, part: &Part, bits: &mut [bool]) -> std::io::Result<()> {
+fn search_whole(test: &TextTest, source: &Source, part: &Part, bits: &mut [bool]) -> std::io::Result<()> {
     let offsets = &part.segment.offsets;
     let file = SourceFile::open(&source.path)?;
     WINDOW.with_borrow_mut(|window| {
@@ -369,31 +369,11 @@ fn search_whole(regex: &Regex, source: &Source, part: &Part, bits: &mut [bool]) 
             let last = part.segment.offset + u64::from(offsets[next - 1]);
             let end = end.min(last + limits::RECORD_BYTES as u64);
             file.read_into(start, (end - start) as usize, window)?;
-            search_window(regex, window, &offsets[first..next], &mut bits[first..next]);
+            test.narrow(window, &offsets[first..next], &mut bits[first..next]);
             first = next;
         }
         Ok(())
     })
-}
-
-/// Searches the bytes of some records, which start at `offsets`, less the first.
-fn search_window(regex: &Regex, bytes: &[u8], offsets: &[u32], bits: &mut [bool]) {
-    let start_of = |index: usize| offsets.get(index).map(|at| (*at - offsets[0]) as usize);
-    let (mut at, mut open) = (0, 0);
-    while let Some(hit) = regex.find_at(bytes, at) {
-        let index = offsets.partition_point(|offset| (*offset - offsets[0]) as usize <= hit.start()) - 1;
-        let from = start_of(index).unwrap_or(0);
-        let to = start_of(index + 1).unwrap_or(bytes.len()).min(bytes.len());
-        bits[open..index].fill(false);
-        // A hit across the end of a record is none, but the record may hold another.
-        bits[index] &= hit.end() <= to || regex.is_match(&bytes[from..to]);
-        open = index + 1;
-        if to >= bytes.len() {
-            break;
-        }
-        at = to;
-    }
-    bits[open..].fill(false);
 }
 
 /// Whether an attribute has one of these values; of a list one is enough. The name is compared without regard to case.

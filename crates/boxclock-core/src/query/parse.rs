@@ -1,8 +1,7 @@
 //! From tokens to an expression.
 
-use regex::bytes::{Regex, RegexBuilder};
-
 use super::lex::{Kind, Token, tokens};
+use super::text::TextTest;
 use super::{Expr, FIELDS, FilterError, Leaf, Names, TimeTest};
 use crate::clock::human::{self, Typed};
 use crate::clock::{DAY, Zone};
@@ -23,27 +22,19 @@ pub(super) fn parse(text: &str, zone: &Zone) -> Parsed<Expr> {
 }
 
 /// A literal text, without regard to case.
-pub(super) fn phrase(text: &str, at: usize) -> Parsed<Regex> {
-    build(&regex::escape(text), true, at, text.len())
+pub(super) fn phrase(text: &str, at: usize) -> Parsed<TextTest> {
+    TextTest::phrase(text).map_err(|problem| no_regex(&problem, at, text.len()))
 }
 
-/// A regular expression as the `regex` crate reads it.
-pub(super) fn regex(pattern: &str, at: usize, length: usize) -> Parsed<Regex> {
-    build(pattern, false, at, length)
+/// A regular expression.
+pub(super) fn regex(pattern: &str, at: usize, length: usize) -> Parsed<TextTest> {
+    TextTest::regex(pattern).map_err(|problem| no_regex(&problem, at, length))
 }
 
-fn build(pattern: &str, any_case: bool, at: usize, length: usize) -> Parsed<Regex> {
-    RegexBuilder::new(pattern)
-        .case_insensitive(any_case)
-        .unicode(!pattern.is_ascii() || !any_case)
-        .multi_line(true)
-        .size_limit(limits::REGEX_BYTES)
-        .build()
-        .map_err(|problem| {
-            let text = problem.to_string();
-            let last = text.lines().last().unwrap_or_default().trim().trim_start_matches("error: ").to_owned();
-            FilterError { at, length, message: format!("not a regular expression: {last}") }
-        })
+fn no_regex(problem: &regex::Error, at: usize, length: usize) -> FilterError {
+    let text = problem.to_string();
+    let last = text.lines().last().unwrap_or_default().trim().trim_start_matches("error: ").to_owned();
+    FilterError { at, length, message: format!("not a regular expression: {last}") }
 }
 
 fn error(token: &Token, message: impl Into<String>) -> FilterError {
@@ -147,7 +138,7 @@ impl Parser<'_> {
             }
             Kind::Close => Err(error(&token, "this ) has no ( before it")),
             Kind::Operator(_) => Err(error(&token, "a field's name must stand before this")),
-            Kind::Regex(pattern) => Ok(Expr::Leaf(Leaf::Text(regex(pattern, token.at, token.length)?))),
+            Kind::Regex(pattern) => Ok(Expr::Leaf(Leaf::Text(regex(pattern, token.at, token.length)?.into()))),
             Kind::Word { text, quoted } => self.word(&token, text, *quoted),
         }
     }
@@ -166,7 +157,7 @@ impl Parser<'_> {
             self.next += 1;
             return self.field(token, &text.to_ascii_lowercase(), operator);
         }
-        Ok(Expr::Leaf(Leaf::Text(phrase(text, token.at)?)))
+        Ok(Expr::Leaf(Leaf::Text(phrase(text, token.at)?.into())))
     }
 
     fn field(&mut self, field: &Token, name: &str, operator: &'static str) -> Parsed<Expr> {
