@@ -13,7 +13,7 @@ use crate::clock::Zone;
 use crate::code::user;
 use crate::decode::{self, Decoded, Text};
 use crate::format::LineFormat;
-use crate::gather::recipe::{Class, Recipes};
+use crate::gather::recipe::{Class, Matchers, Recipes};
 use crate::gather::{self, OpenBox};
 use crate::logbook::Story;
 use crate::work::{Work, parallel};
@@ -161,8 +161,19 @@ pub(super) fn open(paths: &[PathBuf], options: Options, work: &Work) -> Result<C
     let case_zone = zone.unwrap_or_else(Zone::utc);
     let known = Known { case_zone: &case_zone, options: &options, formats: &formats };
     let documents = take_documents(&mut candidates);
-    let mut sources = sources_of(candidates, &known, &mut left_out, work)?;
-    classify(&mut sources);
+    let sources = std::thread::scope(|scope| {
+        let (hand_over, found) = crossbeam_channel::bounded(1);
+        // Reading and compiling all recipes takes as long as recognising a few files: beside it.
+        let classified = scope.spawn(move || {
+            let recipes = Recipes::load();
+            let matchers = recipes.matchers();
+            let mut sources: Vec<Source> = found.recv().unwrap_or_default();
+            classify(&mut sources, &matchers);
+            sources
+        });
+        let _ = hand_over.send(sources_of(candidates, &known, &mut left_out, work)?);
+        Ok(classified.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)))
+    })?;
     Ok(Case {
         paths: paths.to_vec(),
         name: name.unwrap_or_default(),
@@ -232,9 +243,7 @@ fn take_documents(candidates: &mut Vec<Candidate>) -> Vec<Document> {
 }
 
 /// Says what each source is for, where no seal does: by the recipes.
-fn classify(sources: &mut [Source]) {
-    let recipes = Recipes::load();
-    let matchers = recipes.matchers();
+fn classify(sources: &mut [Source], matchers: &Matchers<'_>) {
     for source in sources.iter_mut().filter(|source| source.class.is_none()) {
         let name = source.name.split('!').next().unwrap_or_default();
         let below = match &source.host {

@@ -156,10 +156,12 @@ mod tests {
         #[test]
         fn the_fast_way_finds_the_same(
             records in proptest::collection::vec("(plan|Plan|PLA|N| |refused|\n|é|ſ|k|opening the ){0,6}\n", 1..12),
-            pattern in "(plan.\\*refused\\|opening the plan|plan|refused\\$|\\^plan|n p|é plan|\\[NP\\]lan|Plan {0,1})",
+            pattern in proptest::sample::select(vec![
+                "plan.*refused|opening the plan", "plan", "refused$", "^plan", "n p", "é plan", "[NP]lan", "Plan ", "",
+            ]),
             is_phrase in any::<bool>(),
         ) {
-            let test = if is_phrase { TextTest::phrase(&pattern) } else { TextTest::regex(&pattern) }.unwrap();
+            let test = if is_phrase { TextTest::phrase(pattern) } else { TextTest::regex(pattern) }.unwrap();
             let mut bytes = records.concat().into_bytes();
             let mut at = 7;
             let mut offsets = Vec::new();

@@ -24,6 +24,9 @@ pub fn guess(samples: &[Vec<u8>]) -> Option<(Encoding, u64)> {
 
 /// UTF-16 without mark: most pairs that are not empty have their high byte empty.
 fn wide(samples: &[Vec<u8>]) -> Option<Encoding> {
+    if samples.iter().all(|sample| memchr::memchr(0, sample).is_none()) {
+        return None;
+    }
     let (mut little, mut big, mut solid) = (0_usize, 0_usize, 0_usize);
     for pair in samples.iter().flat_map(|sample| sample.chunks_exact(2)) {
         match pair {
@@ -44,20 +47,40 @@ fn wide(samples: &[Vec<u8>]) -> Option<Encoding> {
     }
 }
 
+/// For each byte: whether it is a control character that text does not hold.
+static IS_CONTROL: [bool; 256] = {
+    let mut table = [false; 256];
+    let mut byte = 0;
+    while byte < 256 {
+        table[byte] = matches!(byte, 1..=8 | 11 | 12 | 14..=26 | 28..=31 | 127);
+        byte += 1;
+    }
+    table
+};
+
 /// Whether bytes are text of one-byte units: few control characters. NUL bytes do not count as such: a power loss leaves
 /// runs of them in good logs.
 fn is_text(bytes: &[u8]) -> bool {
     let solid = bytes.iter().filter(|byte| **byte != 0).count();
-    let control = bytes.iter().filter(|byte| matches!(byte, 1..=8 | 11 | 12 | 14..=26 | 28..=31 | 127)).count();
+    let control: usize = bytes.iter().map(|byte| usize::from(IS_CONTROL[usize::from(*byte)])).sum();
+    if control * 20 > solid || (solid == 0 && !bytes.is_empty()) {
+        return false;
+    }
+    // Most samples are all good: the rest costs more.
+    if std::str::from_utf8(bytes).is_ok() {
+        return true;
+    }
     let high = bytes.iter().filter(|byte| **byte >= 0x80).count();
     let text = String::from_utf8_lossy(bytes);
     let damaged = text.chars().filter(|c| *c == '\u{FFFD}').count();
-    let readable = damaged * 3 <= solid || (control * 100 <= solid && letters_among_letters(bytes) * 2 > high);
-    control * 20 <= solid && (solid > 0 || bytes.is_empty()) && readable
+    damaged * 3 <= solid || (control * 100 <= solid && letters_among_letters(bytes) * 2 > high)
 }
 
 /// UTF-8, or a one-byte encoding.
 fn narrow(samples: &[Vec<u8>]) -> Encoding {
+    if samples.iter().all(|sample| sample.is_ascii()) {
+        return Encoding::Utf8;
+    }
     let (mut valid, mut invalid, mut letters, mut c1, mut carriage) = (0, 0, 0, 0, 0);
     for sample in samples {
         let mut rest = sample.as_slice();
