@@ -31,6 +31,7 @@ use crossbeam_channel::Sender;
 use ratatui::crossterm::event::Event as Input;
 
 use crate::desk::DeskDone;
+use crate::view::layout::LANES;
 use crate::workspace::{Follow, Overlay};
 
 /// What the main loop waits for.
@@ -320,7 +321,8 @@ impl Jobs {
     /// Counts for the rail.
     pub fn rail(&mut self, loaded: Loaded, span: (i64, i64), slices: usize, lanes: Lanes) {
         self.start(Kind::Rail, move |work| {
-            density_by(&loaded.table, &lanes, span, slices, work).map(|density| Outcome::Rail(Arc::new(density)))
+            let density = density_by(&loaded.table, &lanes, span, slices, work)?.folded(LANES);
+            Some(Outcome::Rail(Arc::new(density)))
         });
     }
 

@@ -3,7 +3,7 @@
 use crate::clock::Drift;
 use crate::event::{NO_TIME, Table, flag};
 use crate::severity::Severity;
-use crate::work::{Work, parallel};
+use crate::work::{Work, parallel, workers};
 
 /// One slice of one lane.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -14,6 +14,14 @@ pub struct Cell {
     pub worst: u8,
     /// Crash dumps.
     pub dumps: u32,
+}
+
+impl Cell {
+    fn add(&mut self, other: Self) {
+        self.count += other.count;
+        self.worst = self.worst.max(other.worst);
+        self.dumps += other.dumps;
+    }
 }
 
 /// The density of a time span: one lane per host, cut into equal slices.
@@ -29,6 +37,8 @@ pub struct Density {
     pub hosts: Vec<u32>,
     /// Whether the lanes are sources.
     pub of_sources: bool,
+    /// How many hosts (or sources) share one more lane, behind those of [`Self::hosts`]; 0 where each has its own.
+    pub others: usize,
     /// Cells: lane by lane.
     pub cells: Vec<Cell>,
 }
@@ -60,6 +70,37 @@ impl Density {
     /// The cells of one lane.
     pub fn lane(&self, lane: usize) -> &[Cell] {
         self.cells.get(lane * self.slices..(lane + 1) * self.slices).unwrap_or_default()
+    }
+
+    /// Number of lanes.
+    pub fn lanes(&self) -> usize {
+        self.hosts.len() + usize::from(self.others > 0)
+    }
+
+    /// With at most `most` lanes: those with the worst keep theirs, in their order; all others share the last one.
+    #[must_use]
+    pub fn folded(self, most: usize) -> Self {
+        if self.hosts.len() <= most {
+            return self;
+        }
+        let badness = |lane: usize| {
+            let cells = self.lane(lane).iter();
+            let worst = cells.clone().map(|cell| (cell.dumps > 0, cell.worst)).max();
+            (worst, cells.filter(|cell| cell.worst >= Severity::WARN.0).count())
+        };
+        let mut order: Vec<usize> = (0..self.hosts.len()).collect();
+        // Of equals the first stays first.
+        order.sort_by_cached_key(|lane| std::cmp::Reverse(badness(*lane)));
+        let (own, others) = order.split_at_mut(most.saturating_sub(1));
+        own.sort_unstable();
+        let mut cells: Vec<Cell> = own.iter().flat_map(|lane| self.lane(*lane)).copied().collect();
+        let mut rest = vec![Cell::default(); self.slices];
+        for lane in others.iter() {
+            rest.iter_mut().zip(self.lane(*lane)).for_each(|(sum, cell)| sum.add(*cell));
+        }
+        cells.extend(rest);
+        let hosts = own.iter().map(|lane| self.hosts[*lane]).collect();
+        Self { hosts, others: others.len(), cells, ..self }
     }
 
     /// The largest count of any cell.
@@ -102,13 +143,15 @@ pub fn density_by(table: &Table, lanes: &Lanes, (from, to): (i64, i64), slices: 
     let lane_of: Vec<usize> =
         (0..table.hosts.len() as u32).map(|host| hosts.iter().position(|other| *other == host).unwrap_or(0)).collect();
     let lane_of_actor: Vec<usize> = table.actors.iter().map(|actor| lane_of[actor.host as usize]).collect();
-    let shape = Density { from, to, slices, hosts, of_sources, cells: Vec::new() };
+    let shape = Density { from, to, slices, hosts, of_sources, others: 0, cells: Vec::new() };
     let cells = shape.hosts.len() * slices;
     // Slices by multiplication: a division for each of many millions of events would be felt.
     let scale = slices as f64 / ((i128::from(to) - i128::from(from) + 1) as f64);
-    let groups = parallel(table.parts.len().div_ceil(64), work, |group| {
+    // Each group has cells of its own: few groups, or thousands of lanes would take much memory.
+    let group_parts = table.parts.len().div_ceil(workers() * 4).max(64);
+    let groups = parallel(table.parts.len().div_ceil(group_parts), work, |group| {
         let mut counted = vec![Cell::default(); cells];
-        for part in table.parts.iter().skip(group * 64).take(64) {
+        for part in table.parts.iter().skip(group * group_parts).take(group_parts) {
             let segment = &part.segment;
             let own_lane = shape.hosts.iter().position(|source| *source == segment.source);
             if of_sources && own_lane.is_none() {
@@ -149,10 +192,7 @@ pub fn density_by(table: &Table, lanes: &Lanes, (from, to): (i64, i64), slices: 
     }
     let mut total = vec![Cell::default(); cells];
     for (sum, cell) in groups.iter().flat_map(|group| group.iter().enumerate()) {
-        let slot = &mut total[sum];
-        slot.count += cell.count;
-        slot.worst = slot.worst.max(cell.worst);
-        slot.dumps += cell.dumps;
+        total[sum].add(*cell);
     }
     Some(Density { cells: total, ..shape })
 }

@@ -99,6 +99,21 @@ fn places_of_times_and_rows() {
     assert!((0..4).all(|row| table.place_of(Row(row)) == row as usize));
 }
 
+#[test]
+fn hosts_without_a_lane_share_one() {
+    let sources: Vec<Vec<i64>> = (0..5).map(|host| vec![0, 10 * host, 99]).collect();
+    let mut table = table(&sources, &[]);
+    // The fourth host has an error.
+    Arc::make_mut(&mut table.parts[3].segment).severities = vec![9, 17, 9].into();
+    let all = density(&table, 0, 99, 10, &Work::default()).unwrap();
+    let few = all.clone().folded(3);
+    assert_eq!((few.hosts.as_slice(), few.others, few.lanes()), (&[1, 4][..], 3, 3));
+    assert_eq!((few.lane(0), few.lane(1)), (all.lane(0), all.lane(3)));
+    assert_eq!(few.lane(2).iter().map(|cell| cell.count).collect::<Vec<_>>(), [3, 1, 1, 0, 1, 0, 0, 0, 0, 3]);
+    assert_eq!(all.clone().folded(5), all);
+    assert_eq!(all.clone().folded(0).lanes(), 1);
+}
+
 proptest! {
     #[test]
     fn sorted_sources_merge_like_a_stable_sort(

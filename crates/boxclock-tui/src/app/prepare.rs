@@ -20,10 +20,8 @@ const MOST_ROWS: usize = 40;
 impl App {
     /// Makes ready what the next frame shows.
     pub fn prepare(&mut self, width: u16, height: u16) {
-        let hosts = self
-            .density
-            .as_ref()
-            .map_or(self.loaded.table.hosts.len().saturating_sub(1), |density| density.hosts.len());
+        let hosts =
+            self.density.as_ref().map_or(self.loaded.table.hosts.len().saturating_sub(1), |density| density.lanes());
         self.layout = Layout::of(width, height, hosts, self.reading_shown, self.step);
         if self.reading_over && self.step != Step::Report && width < READING_BESIDE {
             self.layout = self.layout.with_reading_over();
@@ -225,7 +223,7 @@ impl App {
                     let name = self.loaded.table.hosts.get(host as usize).cloned().unwrap_or_default();
                     let sources = self.case.sources.iter().zip(0_u32..);
                     let of_host = sources.filter(|(source, _)| source.host.as_deref() == Some(name.as_str()));
-                    Lanes::Sources(of_host.map(|(_, number)| number).take(8).collect())
+                    Lanes::Sources(of_host.map(|(_, number)| number).collect())
                 }
             };
             self.jobs.rail(self.loaded.clone(), (from, to), slices, lanes);

@@ -26,8 +26,8 @@ pub struct Layout {
 pub const RAIL_TIME: u16 = 6;
 /// Columns from which on the reading pane stands beside the middle.
 pub const READING_BESIDE: u16 = 100;
-/// Most lanes that are shown.
-const LANES: usize = 8;
+/// Most lanes of the rail.
+pub const LANES: usize = 8;
 
 impl Layout {
     /// The layout of a terminal.

@@ -25,8 +25,8 @@ pub(super) fn draw(app: &App, frame: &mut Frame<'_>, area: Rect) {
         return;
     };
     let rows = usize::from(area.height.saturating_sub(1));
-    let lanes = density.hosts.len().min(app.layout.lanes);
-    let mut lines = vec![head(app, density, lanes)];
+    let lanes = density.lanes().min(app.layout.lanes);
+    let mut lines = vec![head(app, density)];
     let shown = shown_slices(app, density);
     let pins = pin_slices(app, density);
     let marks = mark_slices(app, density);
@@ -79,27 +79,40 @@ pub(super) fn draw(app: &App, frame: &mut Frame<'_>, area: Rect) {
     frame.render_widget(Paragraph::new(lines), area);
 }
 
-/// The first letters of the hosts above their lanes, in the hosts' hues.
-fn head(app: &App, density: &Density, lanes: usize) -> Line<'static> {
-    let host = app.workspace.rail_host.and_then(|host| app.loaded.table.hosts.get(host as usize));
-    let head = host.map_or(String::new(), |host| host.chars().take(usize::from(RAIL_TIME)).collect());
+/// What tells the hosts apart, above their lanes and in their hues.
+fn head(app: &App, density: &Density) -> Line<'static> {
+    let name = |number: u32| app.loaded.table.hosts.get(number as usize).map(String::as_str).unwrap_or_default();
+    let head: String = app.workspace.rail_host.map_or("", name).chars().take(usize::from(RAIL_TIME)).collect();
     let width = usize::from(RAIL_TIME) + 1;
     let mut spans = vec![Span::styled(format!("{head:width$}"), app.theme.faint())];
-    for (lane, number) in density.hosts.iter().take(lanes).enumerate() {
-        let (letter, style) = if density.of_sources {
-            // Sources have numbers: their names begin alike.
-            (char::from_digit(lane as u32 + 1, 10), app.theme.host(app.workspace.rail_host.unwrap_or(0)))
-        } else {
-            let name = app.loaded.table.hosts.get(*number as usize);
-            (name.and_then(|name| name.chars().next()), app.theme.host(*number))
-        };
-        spans.push(Span::styled(format!("{} ", letter.unwrap_or('·').to_uppercase()), style));
+    if density.of_sources {
+        // Sources have numbers: their names begin alike.
+        let style = app.theme.host(app.workspace.rail_host.unwrap_or(0));
+        spans.extend((1..=density.hosts.len()).map(|number| Span::styled(format!("{number} "), style)));
+    } else {
+        let labels = density.hosts.iter().map(|number| (label(name(*number), &app.loaded.table.hosts), number));
+        spans.extend(labels.map(|(label, number)| Span::styled(format!("{label:2}"), app.theme.host(*number))));
     }
-    // What has no lane is not kept quiet about.
-    if density.hosts.len() > lanes {
-        spans.push(Span::styled(format!("+{}", density.hosts.len() - lanes), app.theme.faint()));
+    // Those that share the last lane.
+    if density.others > 0 {
+        spans.push(Span::styled(format!("+{}", density.others), app.theme.faint()));
     }
     Line::from(spans)
+}
+
+/// One or two characters for a host among all hosts: its first letter, or where others begin with it too what it does
+/// not have in common with them.
+fn label(name: &str, all: &[String]) -> String {
+    let first = |name: &str| name.chars().next().map(|letter| letter.to_uppercase().to_string());
+    let Some(letter) = first(name) else { return "·".into() };
+    let alike: Vec<&String> = all.iter().filter(|other| first(other).as_ref() == Some(&letter)).collect();
+    if alike.len() < 2 {
+        return letter;
+    }
+    let common = |other: &&String| name.chars().zip(other.chars()).take_while(|(one, other)| one == other).count();
+    let common = alike.iter().map(common).min().unwrap_or(0);
+    let rest: String = name.chars().skip(common).take(2).collect();
+    if rest.is_empty() { letter } else { rest }
 }
 
 /// The slices between the first and the last visible event of the stream.
@@ -218,4 +231,21 @@ fn glyph(app: &App, cell: Cell, usual: u32) -> (&'static str, Style) {
         _ => "█",
     };
     (glyph, style)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn labels_tell_hosts_apart() {
+        let labels = |names: &[&str]| {
+            let all: Vec<String> = names.iter().map(|name| (*name).to_owned()).collect();
+            names.iter().map(|name| label(name, &all)).collect::<Vec<_>>()
+        };
+        assert_eq!(labels(&["pump-ctl", "keeper-desk", "dose-gw"]), ["P", "K", "D"]);
+        assert_eq!(labels(&["tank-01", "tank-02", "tank-11", "dose-gw"]), ["01", "02", "11", "D"]);
+        assert_eq!(labels(&["Dose", "dose-2", "", "élan"]), ["Do", "do", "·", "É"]);
+        assert_eq!(labels(&["tank", "tank-2"]), ["T", "-2"]);
+    }
 }
