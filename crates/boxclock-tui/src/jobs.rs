@@ -592,7 +592,7 @@ fn write_events(
         std::fs::remove_file(path).map_err(cannot)?;
     }
     written.map_err(cannot)?;
-    Ok(format!("{} events written into {}", rows.len(), path.display()))
+    Ok(format!("{} written into {}", crate::view::text::many(rows.len() as u64, "event"), path.display()))
 }
 
 /// What a walk goes along.

@@ -261,7 +261,7 @@ fn find_goes_round() {
     let mut screen = usual();
     screen.keys("g/fine\n");
     assert_eq!(screen.chosen(), "fine");
-    assert!(screen.draw(120, 30).contains("find  fine   1 of 1 hits"));
+    assert!(screen.draw(120, 30).contains("find  fine   1 of 1 hit"));
     screen.keys("n");
     assert!(screen.draw(120, 30).contains("went on from the start"));
     screen.keys("/zzz\n");
@@ -398,9 +398,9 @@ fn the_box_view_accounts_for_everything() {
     screen.choose_source("hosts/pump-ctl/app.log");
     let drawn = screen.draw(160, 30);
     for part in [
-        " dose-gw  1 sources",
+        " dose-gw  1 source,",
         "rfc5424",
-        " pump-ctl  1 sources",
+        " pump-ctl  1 source,",
         "iso-text",
         "hosts/pump-ctl/app.log",
         "attached  1",

@@ -27,7 +27,7 @@ mod reading;
 mod report;
 mod story;
 pub mod stream;
-mod text;
+pub(crate) mod text;
 mod top;
 
 /// Draws a frame.

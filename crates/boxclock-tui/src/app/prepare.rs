@@ -183,7 +183,7 @@ impl App {
             links.push(ReadingLink { label, go: Go::Row(example) });
             let only = format!("pattern={}", pattern::name(number));
             links.push(ReadingLink {
-                label: format!("only this pattern\n{} events", pattern.count),
+                label: format!("only this pattern\n{}", crate::view::text::many(pattern.count.into(), "event")),
                 go: Go::Only(only),
             });
         }

@@ -6,7 +6,7 @@ use ratatui::text::{Line, Span};
 use ratatui::widgets::Paragraph;
 use unicode_width::UnicodeWidthStr;
 
-use super::text::{cut, grouped};
+use super::text::{cut, grouped, many};
 use crate::app::{App, Mode, Prompt, Step};
 use crate::jobs::Kind;
 use crate::keys::{Action, Binding, Scope, bindings};
@@ -132,7 +132,7 @@ fn status(app: &App) -> (String, ratatui::style::Style) {
                 let here = hits.get(at).is_some_and(|hit| *hit as usize == app.cursor);
                 let place = if here { format!("{} of ", at + 1) } else { String::new() };
                 let message = app.message.as_ref().map_or(String::new(), |message| format!("   {message}"));
-                format!("find  {}   {place}{} hits{message}", app.find_text, grouped(hits.len() as u64))
+                format!("find  {}   {place}{}{message}", app.find_text, many(hits.len() as u64, "hit"))
             }
         };
         return (text, ratatui::style::Style::new());

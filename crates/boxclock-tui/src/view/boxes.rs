@@ -12,7 +12,7 @@ use ratatui::layout::Rect;
 use ratatui::text::{Line, Span};
 use unicode_width::UnicodeWidthStr;
 
-use super::text::{bytes, fit, grouped};
+use super::text::{bytes, fit, grouped, many};
 use super::{list, row};
 use crate::app::{App, BoxRow, HostSums};
 use crate::theme::Hue;
@@ -70,10 +70,9 @@ fn host_line(app: &App, sums: &HostSums, width: usize) -> Vec<Span<'static>> {
     let HostSums { host, sources, bytes: size, events, others } = sums;
     let number = app.loaded.table.hosts.iter().position(|name| name == host).unwrap_or(0) as u32;
     let name = if host.is_empty() { "no host" } else { host };
-    let mut text = format!("  {sources} sources, {}, {} events", bytes(*size), grouped(*events));
+    let mut text = format!("  {}, {}, {}", many(*sources as u64, "source"), bytes(*size), many(*events, "event"));
     if *others > 0 {
-        let files = if *others == 1 { "file" } else { "files" };
-        text.push_str(&format!(", {others} other {files}"));
+        text.push_str(&format!(", {}", many(*others as u64, "other file")));
     }
     let name = format!(" {name}");
     let rest = width.saturating_sub(name.width());

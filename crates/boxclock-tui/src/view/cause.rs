@@ -7,7 +7,7 @@ use ratatui::layout::Rect;
 use ratatui::text::{Line, Span};
 use ratatui::widgets::Paragraph;
 
-use super::text::{cut, fit};
+use super::text::{cut, fit, many};
 use super::{list, row};
 use crate::app::App;
 use crate::theme::Hue;
@@ -31,7 +31,11 @@ pub(super) fn draw(app: &App, frame: &mut Frame<'_>, area: Rect) {
         Line::from(vec![
             Span::styled(" From the root to the symptom", app.theme.strong()),
             Span::styled(
-                format!("   {} links, {} other pins", app.chain.len(), order.len() - app.chain.len()),
+                format!(
+                    "   {}, {}",
+                    many(app.chain.len() as u64, "link"),
+                    many((order.len() - app.chain.len()) as u64, "other pin")
+                ),
                 app.theme.faint(),
             ),
         ]),

@@ -9,7 +9,7 @@ use ratatui::style::Style;
 use ratatui::text::{Line, Span};
 use ratatui::widgets::{Block, Clear, Paragraph};
 
-use super::text::{cut, fit, grouped, wrap};
+use super::text::{cut, fit, grouped, many, wrap};
 use super::{list, overlay, row};
 use crate::app::App;
 use crate::theme::Hue;
@@ -163,8 +163,7 @@ pub(super) fn lookup(app: &App, chosen: usize, text: &str, frame: &mut Frame<'_>
                 let first = row
                     .span
                     .map_or(String::new(), |(first, _)| format!(", first at {}", time_of_day(first, &app.zone)));
-                let plural = if row.count == 1 { "" } else { "s" };
-                format!("In this case: {} event{plural}{first}. Enter shows what is there.", grouped(row.count))
+                format!("In this case: {}{first}. Enter shows what is there.", many(row.count, "event"))
             }
             None if app.codes.known => "Not in this case.".to_owned(),
             None => "Looking whether this case has it …".to_owned(),

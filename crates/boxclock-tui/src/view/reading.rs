@@ -432,11 +432,11 @@ impl Pane<'_> {
             self.heading("files, oldest first");
             for file in &source.files {
                 self.paragraph(&file.source, Style::new());
-                let events = super::text::grouped(file.events);
+                let events = super::text::many(file.events, "event");
                 let text = match file.first.as_deref().and_then(|first| first.get(..19)) {
-                    Some(first) => format!("  {events} events from {first}"),
+                    Some(first) => format!("  {events} from {first}"),
                     None if file.events == 0 => "  no events of its own".to_owned(),
-                    None => format!("  {events} events without times"),
+                    None => format!("  {events} without times"),
                 };
                 self.paragraph(&text, self.app.theme.faint());
             }

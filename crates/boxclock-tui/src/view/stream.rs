@@ -12,7 +12,7 @@ use unicode_segmentation::UnicodeSegmentation;
 use unicode_width::UnicodeWidthStr;
 
 use super::row;
-use super::text::{cut, fit, grouped};
+use super::text::{cut, fit, grouped, many};
 use crate::app::{App, StreamLine, TextMark};
 use crate::jobs::Kind;
 use crate::settings::TimeForm;
@@ -310,8 +310,7 @@ fn pieces(app: &App, line: &StreamLine, level: Style) -> Vec<(String, Style)> {
         at = border;
     }
     if line.more_lines > 0 {
-        let plural = if line.more_lines == 1 { "" } else { "s" };
-        pieces.push((format!("  ⏎ {} more line{plural}", line.more_lines), theme.faint()));
+        pieces.push((format!("  ⏎ {}", many(line.more_lines as u64, "more line")), theme.faint()));
     }
     pieces
 }

@@ -87,6 +87,12 @@ pub fn bytes(count: u64) -> String {
     }
 }
 
+/// A count of things, of which there may be one: `1 event`, `48 112 events`.
+pub fn many(number: u64, thing: &str) -> String {
+    let plural = if number == 1 { "" } else { "s" };
+    format!("{} {thing}{plural}", grouped(number))
+}
+
 /// A number in groups of three: `48 112`.
 pub fn grouped(number: u64) -> String {
     let digits = number.to_string();

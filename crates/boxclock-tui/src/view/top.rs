@@ -7,7 +7,7 @@ use ratatui::text::{Line, Span};
 use ratatui::widgets::Paragraph;
 use unicode_width::UnicodeWidthStr;
 
-use super::text::{cut, grouped};
+use super::text::{cut, many};
 use crate::app::{App, Step};
 
 /// Draws it.
@@ -18,12 +18,10 @@ pub(super) fn draw(app: &App, frame: &mut Frame<'_>) {
     }
     let clocks = clocks(app);
     let table = &app.loaded.table;
-    let mut facts = format!(" · {} events", grouped(table.len() as u64));
+    let mut facts = format!(" · {}", many(table.len() as u64, "event"));
     if layout.top.width >= 90 {
-        let hosts = table.hosts.len().saturating_sub(1);
-        let plural = |count: usize| if count == 1 { "" } else { "s" };
-        let sources = app.sources.len();
-        facts = format!(" · {hosts} host{} · {sources} source{}{facts}", plural(hosts), plural(sources));
+        let hosts = many(table.hosts.len().saturating_sub(1) as u64, "host");
+        facts = format!(" · {hosts} · {}{facts}", many(app.sources.len() as u64, "source"));
     }
     if !app.loaded.complete {
         facts.push_str(&format!(" · reading {}", progress(app)));

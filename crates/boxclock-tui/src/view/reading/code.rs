@@ -7,7 +7,7 @@ use boxclock_core::event::EventRef;
 use boxclock_core::report::codes::{CodeCount, Relative};
 use ratatui::text::Line;
 
-use super::super::text::{cut, grouped};
+use super::super::text::{cut, grouped, many};
 use super::Pane;
 use crate::app::Step;
 
@@ -75,7 +75,7 @@ impl Pane<'_> {
         for (other, words) in other_forms(code) {
             let name = other.reading().name.unwrap_or_default();
             let of_case = self.app.codes.of(other);
-            let seen = of_case.map_or(String::new(), |row| format!(": {} events here", grouped(row.count)));
+            let seen = of_case.map_or(String::new(), |row| format!(": {} here", many(row.count, "event")));
             self.facts(words, &format!("{} {name}{seen}", other.written()));
         }
     }
