@@ -60,7 +60,7 @@ fn main() -> boxclock_core::Result<()> {
     let per_event = table.memory_bytes() as f64 / table.len() as f64;
     println!("{:<44} {per_event:>9.1} bytes", "memory of the table, an event");
 
-    let (from, to) = table.span().unwrap_or_default();
+    let (from, to) = table.span.unwrap_or_default();
     let middle = from / 2 + to / 2;
     let zone = Zone::utc();
     let time = |ns: i64| boxclock_core::clock::to_rfc3339(ns);

@@ -13,6 +13,7 @@ use crate::clock::{Drift, TimeKnown};
 use crate::code::Code;
 use crate::decode::Place;
 use crate::severity::Severity;
+use crate::timeline;
 
 mod carried;
 mod read;
@@ -244,9 +245,23 @@ pub struct Table {
     pub logs: Arc<Vec<u32>>,
     /// What was decided about codes.
     pub code_rules: Arc<CodeRules>,
+    /// First and last corrected time, over dated events: found by [`Self::put_in_order`].
+    pub span: Option<(i64, i64)>,
 }
 
 impl Table {
+    /// Merges its events: to be done again when clocks are corrected.
+    pub fn put_in_order(&mut self) {
+        let (order, disordered) = timeline::merge(self);
+        self.take_order(order.into(), disordered.into());
+    }
+
+    /// Takes an order that [`Self::put_in_order`] found for the same events and clocks before.
+    pub fn take_order(&mut self, order: Column<u32>, disordered: Column<u32>) {
+        (self.order, self.disordered) = (order, disordered);
+        self.span = self.find_span();
+    }
+
     /// Number of events.
     pub fn len(&self) -> usize {
         self.parts.last().map_or(0, |part| part.first_row as usize + part.segment.len())
@@ -317,8 +332,7 @@ impl Table {
         }
     }
 
-    /// First and last corrected time, over dated events.
-    pub fn span(&self) -> Option<(i64, i64)> {
+    fn find_span(&self) -> Option<(i64, i64)> {
         let mut span: Option<(i64, i64)> = None;
         for part in &self.parts {
             for index in [0, part.segment.len().wrapping_sub(1)] {

@@ -16,16 +16,16 @@ use boxclock_core::format::Record;
 use boxclock_core::gather::recipe::Class;
 use boxclock_core::logbook::{ChainLink, Logbook, Pin, PinKind, Story};
 use boxclock_core::query::{Filter, FilterError};
+use boxclock_core::report::Report;
 use boxclock_core::report::codes::{CodeCount, Order, Relative};
 use boxclock_core::report::sources::{SourceOut, sources};
-use boxclock_core::report::{self, Report};
 use boxclock_core::timeline::density::Density;
 use crossbeam_channel::Sender;
 use tui_input::Input;
 use unicode_width::UnicodeWidthStr;
 
 use crate::desk::Desk;
-use crate::jobs::{BoxState, Event, Jobs, Run, ViewRows};
+use crate::jobs::{Added, BoxState, Event, Jobs, Run, ViewRows};
 use crate::keys::Scope;
 use crate::settings::Settings;
 use crate::theme::Theme;
@@ -603,10 +603,15 @@ impl App {
         self.reading = None;
     }
 
-    /// Writes the report's preview anew.
+    /// Has the report's preview written anew.
     pub fn refresh_report(&mut self) {
-        let text = self.report().map_or_else(|error| error.to_string(), |report| report::markdown(&report, None));
-        self.report_text = text.lines().map(str::to_owned).collect();
+        match self.report() {
+            Ok(report) => {
+                let added = Added::of(report);
+                self.jobs.report(Arc::clone(&self.case), self.loaded.clone(), added, None);
+            }
+            Err(error) => self.report_text = vec![error.to_string()],
+        }
     }
 }
 

@@ -8,7 +8,7 @@ use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 
 use boxclock_core::case::{Case, Focus, Loaded, Loader, Options, Source, find_files};
-use boxclock_core::clock::{Drift, Zone};
+use boxclock_core::clock::Drift;
 use boxclock_core::code::Code;
 use boxclock_core::coverage;
 use boxclock_core::event::{Row, flag};
@@ -20,9 +20,7 @@ use boxclock_core::logbook::Logbook;
 use boxclock_core::pattern::{Patterns, patterns};
 use boxclock_core::query::values::Values;
 use boxclock_core::query::{Filter, RowSet, problem_rows};
-use boxclock_core::report::chart::{ChartKind, chart};
 use boxclock_core::report::codes::{self, CodeCount, Relative};
-use boxclock_core::report::events::{EventWriter, Form};
 use boxclock_core::timeline::density::{Density, Lanes, counts_of, density_by};
 use boxclock_core::timeline::drift::{Suggestion, suggestions};
 use boxclock_core::timeline::marks::{RailMark, marks};
@@ -34,6 +32,9 @@ use crate::desk::DeskDone;
 use crate::view::layout::LANES;
 use crate::workspace::{Follow, Overlay};
 
+mod write;
+pub use write::{Added, Chosen, Target};
+
 /// What the main loop waits for.
 pub enum Event {
     /// Something typed, clicked or resized.
@@ -42,8 +43,8 @@ pub enum Event {
     Loaded(u64, Loaded),
     /// A job is done.
     Done(u64, Outcome),
-    /// Files have grown: the case as it is now, with its patterns where runs are folded.
-    Grown(Box<Case>, Loaded, Option<Arc<Patterns>>),
+    /// Files have grown: the case as it is now, and how it looks where runs are folded.
+    Grown(Box<Case>, Loaded, Option<Folded>),
     /// So many bytes have come that are held back.
     Behind(u64),
     /// What the desk's work of this number says.
@@ -82,6 +83,8 @@ pub enum Outcome {
     Codes(Vec<CodeCount>),
     /// What was written, in words.
     Written(String),
+    /// The report.
+    Report(String),
     /// What stands near a code.
     Relatives(Code, Vec<Relative>),
     /// It failed; the reason.
@@ -151,6 +154,7 @@ pub enum Kind {
     Codes,
     Relatives,
     Write,
+    Report,
 }
 
 /// Runs jobs.
@@ -379,30 +383,6 @@ impl Jobs {
         self.start(Kind::Codes, move |work| codes::codes_over(&loaded, axis, work).map(Outcome::Codes));
     }
 
-    /// Writes events, or draws them, into a file. A file that is left unfinished is taken away again.
-    pub fn write(&mut self, loaded: Loaded, case: Arc<Case>, chosen: Chosen, zone: Zone, target: Target) {
-        self.start(Kind::Write, move |work| {
-            let rows = chosen.rows(&loaded);
-            let written = match target {
-                Target::Events(path, form) => write_events(&loaded, &case, &rows, &zone, (&path, form), work),
-                Target::Chart(path, kind) => chart(&case, &loaded, &rows, kind, &zone)
-                    .and_then(|drawn| drawn.write(&path))
-                    .map(|()| format!("drawn: {}", path.display())),
-            };
-            Some(match written {
-                Ok(text) => Outcome::Written(text),
-                Err(error) => Outcome::Failed(error.to_string()),
-            })
-        });
-    }
-
-    /// How much of what is being written is done, in percent; `None` when nothing is.
-    pub fn writing(&self) -> Option<u64> {
-        let (_, work) = self.running.get(&Kind::Write)?;
-        let (done, total) = work.progress();
-        Some(done * 100 / total.max(1))
-    }
-
     /// Looks for the codes that stand near one.
     pub fn relatives(&mut self, loaded: Loaded, code: Code) {
         self.start(Kind::Relatives, move |work| {
@@ -483,8 +463,9 @@ impl Jobs {
                     (known, told) = (now, 0);
                     let behind = fingerprint(&paths, &options).0.saturating_sub(now.0);
                     let folded = fold.load(Ordering::Relaxed) && loaded.table.len() <= FOLDED;
-                    let known = folded.then(|| patterns(&loaded, &case.sources, &work).ok()).flatten();
-                    if sender.send(Event::Grown(Box::new(case), loaded, known.map(Arc::new))).is_err()
+                    let found = folded.then(|| patterns(&loaded, &case.sources, &work).ok()).flatten();
+                    let folded = found.map(|patterns| Folded::of(&loaded, Arc::new(patterns)));
+                    if sender.send(Event::Grown(Box::new(case), loaded, folded)).is_err()
                         || sender.send(Event::Behind(behind)).is_err()
                     {
                         return;
@@ -525,74 +506,6 @@ impl Jobs {
     pub fn clocks(&mut self, loaded: Loaded, sources: Arc<Vec<Source>>, drift: HashMap<String, Drift>) {
         self.start(Kind::Clocks, move |_| Some(Outcome::Clocks(loaded.with_drift(&sources, &drift))));
     }
-}
-
-/// The events that are written or drawn.
-pub enum Chosen {
-    /// All that pass the filter.
-    All(Option<Arc<Vec<u32>>>),
-    /// These; of a folded run its first, with how many there are.
-    Rows(Vec<(u32, u32)>, Option<Arc<Vec<u32>>>, Option<Arc<Patterns>>),
-}
-
-impl Chosen {
-    /// Their rows, those inside of folded runs included.
-    fn rows(self, loaded: &Loaded) -> Vec<u32> {
-        let table = &loaded.table;
-        let shown =
-            |passed: &Option<Arc<Vec<u32>>>| passed.as_ref().map_or_else(|| table.order.to_vec(), |rows| rows.to_vec());
-        let (chosen, passed, patterns) = match self {
-            Self::All(passed) => return shown(&passed),
-            Self::Rows(chosen, passed, patterns) => (chosen, passed, patterns),
-        };
-        let Some(patterns) = patterns.filter(|_| chosen.iter().any(|(_, count)| *count > 1)) else {
-            return chosen.into_iter().map(|(row, _)| row).collect();
-        };
-        // What belongs to a run: the next ones of its source that have its pattern, in order.
-        let mut left: HashMap<(usize, u32), u32> = HashMap::new();
-        let starts: HashMap<u32, u32> = chosen.into_iter().collect();
-        let of =
-            |row: u32| (table.event(Row(row)).source(), patterns.of_row.get(row as usize).copied().unwrap_or(u32::MAX));
-        let mut rows = Vec::new();
-        for row in shown(&passed) {
-            if let Some(count) = starts.get(&row) {
-                left.insert(of(row), *count);
-            }
-            if let Some(more) = left.get_mut(&of(row)).filter(|more| **more > 0) {
-                *more -= 1;
-                rows.push(row);
-            }
-        }
-        rows
-    }
-}
-
-/// Where events are written to.
-pub enum Target {
-    Events(PathBuf, Form),
-    Chart(PathBuf, ChartKind),
-}
-
-fn write_events(
-    loaded: &Loaded,
-    case: &Case,
-    rows: &[u32],
-    zone: &Zone,
-    (path, form): (&std::path::Path, Form),
-    work: &Work,
-) -> boxclock_core::Result<String> {
-    let cannot = |error: std::io::Error| boxclock_core::Error::at(path, "cannot write", error);
-    let file = std::fs::File::create_new(path).map_err(cannot)?;
-    let mut out = std::io::BufWriter::with_capacity(1 << 16, file);
-    let mut writer = EventWriter::new(case, zone.clone());
-    let written = writer.write_all(loaded, rows, form, &mut out, work).and_then(|()| std::io::Write::flush(&mut out));
-    if written.is_err() {
-        // It was made just now, and half of it would be taken for the whole.
-        drop(out);
-        std::fs::remove_file(path).map_err(cannot)?;
-    }
-    written.map_err(cannot)?;
-    Ok(format!("{} written into {}", crate::view::text::many(rows.len() as u64, "event"), path.display()))
 }
 
 /// What a walk goes along.
@@ -646,9 +559,19 @@ fn arranged(loaded: &Loaded, rows: Option<Arc<Vec<u32>>>, how: &Arrangement) -> 
     ViewRows { problems, rows, passed, runs: runs.map(Arc::new), worst_first: how.worst_first }
 }
 
-/// All rows with their runs folded.
-pub fn folded(loaded: &Loaded, patterns: &Arc<Patterns>, worst_first: bool) -> ViewRows {
-    arranged(loaded, None, &Arrangement { collapse: Some(Arc::clone(patterns)), worst_first })
+/// All events with their runs folded, in the order of time.
+pub struct Folded {
+    /// Their patterns.
+    pub patterns: Arc<Patterns>,
+    /// The rows.
+    pub view: ViewRows,
+}
+
+impl Folded {
+    fn of(loaded: &Loaded, patterns: Arc<Patterns>) -> Self {
+        let how = Arrangement { collapse: Some(Arc::clone(&patterns)), worst_first: false };
+        Self { view: arranged(loaded, None, &how), patterns }
+    }
 }
 
 /// The first of each run of events with the same pattern, and the runs. A run is of one source, and what other sources write

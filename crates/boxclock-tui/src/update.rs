@@ -7,7 +7,6 @@ use boxclock_core::case::{Case, Loaded};
 use boxclock_core::clock::{DAY, SECOND, human};
 use boxclock_core::event::Row;
 use boxclock_core::logbook::Story;
-use boxclock_core::pattern::Patterns;
 use boxclock_core::query::Filter;
 use boxclock_core::report::codes::{CodeCount, sort};
 use ratatui::crossterm::event::{
@@ -16,7 +15,7 @@ use ratatui::crossterm::event::{
 use ratatui::layout::Position;
 
 use crate::app::{App, Mode, Step};
-use crate::jobs::{Arrangement, Event, Kind, Outcome, ViewRows, folded};
+use crate::jobs::{Added, Arrangement, Event, Folded, Kind, Outcome, ViewRows};
 use crate::keys::{self, Action};
 
 pub(crate) use sources::is_off;
@@ -41,8 +40,8 @@ pub fn event(app: &mut App, event: Event) {
                 done(app, outcome);
             }
         }
-        Event::Grown(case, loaded, patterns) if app.workspace.follow.is_some() => {
-            workspace::grown(app, *case, loaded, patterns);
+        Event::Grown(case, loaded, folded) if app.workspace.follow.is_some() => {
+            workspace::grown(app, *case, loaded, folded);
         }
         // What was followed is not open any more.
         Event::Grown(..) => {}
@@ -96,23 +95,21 @@ fn take_loaded(app: &mut App, loaded: Loaded) {
     take_table(app, loaded, None);
 }
 
-/// As [`take_loaded`], with the patterns of the new table where they are known already.
-fn take_table(app: &mut App, loaded: Loaded, patterns: Option<Arc<Patterns>>) {
+/// As [`take_loaded`], with the folded runs of the new table where they are known already.
+fn take_table(app: &mut App, loaded: Loaded, folded: Option<Folded>) {
     // What was worked out for the old table does not fit the new one, whose rows have other numbers.
     app.jobs.cancel(Kind::Hits);
     app.hits = None;
     app.reading = None;
     app.density_asked = None;
-    app.workspace.patterns = patterns;
+    app.workspace.patterns = folded.as_ref().map(|folded| Arc::clone(&folded.patterns));
     app.workspace.walk_places = None;
     app.workspace.inks.iter_mut().flatten().for_each(|ink| ink.rows = None);
-    app.span = loaded.table.span();
+    app.span = loaded.table.span;
     app.loaded = loaded;
     // What is folded stays so from the first frame on.
-    app.view = match app.workspace.patterns.clone().filter(|_| app.workspace.collapse && app.filter_text.is_empty()) {
-        Some(patterns) => folded(&app.loaded, &patterns, app.workspace.worst_first),
-        None => ViewRows::default(),
-    };
+    let is_all = app.workspace.collapse && app.filter_text.is_empty() && !app.workspace.worst_first;
+    app.view = folded.filter(|_| is_all).map_or_else(ViewRows::default, |folded| folded.view);
     if app.anchor.is_none() {
         // People start at the end and read upwards; events without time are behind it.
         app.cursor = app.place_of_time(i64::MAX).saturating_sub(1);
@@ -192,6 +189,7 @@ fn done(app: &mut App, outcome: Outcome) {
         Outcome::Overlay(overlay) => app.workspace.overlay = Some(overlay),
         Outcome::Codes(list) => take_codes(app, list),
         Outcome::Written(text) => app.message = Some(text),
+        Outcome::Report(text) => app.report_text = text.lines().map(str::to_owned).collect(),
         Outcome::Relatives(code, near) => {
             if app.codes.relatives_asked == Some(code) {
                 app.codes.relatives = Some(near);
@@ -455,23 +453,11 @@ fn typed_time(app: &App, text: &str) -> boxclock_core::Result<i64> {
 }
 
 /// Writes the report as Markdown and its drawing as SVG beside it.
-fn write_report(app: &mut App, path: &str) {
-    let path = PathBuf::from(path.trim());
-    let drawing = path.with_extension("svg");
-    let name = drawing.file_name().map(|name| name.to_string_lossy().into_owned());
-    let written = app.report().and_then(|report| {
-        let text = boxclock_core::report::markdown(&report, name.as_deref());
-        let cannot = |path: &PathBuf| {
-            let path = path.clone();
-            move |error| boxclock_core::Error::at(&path, "cannot write", error)
-        };
-        std::fs::write(&path, text).map_err(cannot(&path))?;
-        std::fs::write(&drawing, boxclock_core::report::drawing(&report)).map_err(cannot(&drawing))
-    });
-    app.message = Some(match written {
-        Ok(()) => format!("written: {} and {}", path.display(), drawing.display()),
-        Err(error) => error.to_string(),
-    });
+fn write_report(app: &mut App, path: &str) -> boxclock_core::Result<()> {
+    workspace::nothing_is_written(app)?;
+    let added = Added::of(app.report()?);
+    app.jobs.report(Arc::clone(&app.case), app.loaded.clone(), added, Some(PathBuf::from(path.trim())));
+    Ok(())
 }
 
 /// Takes a filter that is known to be good into force.

@@ -192,7 +192,7 @@ fn times_of_day_get_their_date_backwards() {
         .collect();
     let opened = open(&[("x.log", long.concat().as_bytes())], "2026-04-12T00:00:02Z", Options::default());
     let table = &opened.loaded.table;
-    let (first, last) = table.span().unwrap();
+    let (first, last) = table.span.unwrap();
     assert_eq!((last - first) / crate::clock::MINUTE, 399_999);
     assert!(table.disordered.is_empty());
 }

@@ -18,7 +18,7 @@ use crate::event::{
 use crate::severity::Severity;
 use crate::text::SourceFile;
 use crate::work::{Work, parallel, workers};
-use crate::{Result, crash, limits, timeline};
+use crate::{Result, crash, limits};
 
 /// Events from which on the merged order is kept in the cache: fewer are merged as fast.
 const ORDER_MIN_EVENTS: usize = 1 << 20;
@@ -360,9 +360,9 @@ impl Loader {
         let whole = complete && (0..self.sources.len()).all(indexed);
         match &self.order {
             Some((order, disordered)) if whole && order.len() == table.len() => {
-                (table.order, table.disordered) = (order.clone(), disordered.clone());
+                table.take_order(order.clone(), disordered.clone());
             }
-            _ => put_in_order(&mut table),
+            _ => table.put_in_order(),
         }
         Loaded { table: Arc::new(table), reports: Arc::new(self.reports.clone()), complete }
     }
@@ -399,12 +399,6 @@ fn code_rules(table: &Table, sources: &[Source], options: &Options) -> CodeRules
         }
     }
     rules
-}
-
-fn put_in_order(table: &mut Table) {
-    let (order, disordered) = timeline::merge(table);
-    table.order = order.into();
-    table.disordered = disordered.into();
 }
 
 /// For each source the number of its log: generations share one.
@@ -528,7 +522,7 @@ impl Loaded {
     pub fn with_drift(&self, sources: &[Source], drift: &HashMap<String, Drift>) -> Self {
         let mut table = (*self.table).clone();
         set_clocks(&mut table, sources, drift);
-        put_in_order(&mut table);
+        table.put_in_order();
         Self { table: Arc::new(table), reports: Arc::clone(&self.reports), complete: self.complete }
     }
 }
@@ -571,7 +565,7 @@ impl Loaded {
             (report.first, report.last) = (times.clone().min(), times.max());
         }
         set_clocks(&mut table, new, drift);
-        put_in_order(&mut table);
+        table.put_in_order();
         Self { table: Arc::new(table), reports: Arc::new(reports), complete: self.complete }
     }
 }

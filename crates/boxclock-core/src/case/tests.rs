@@ -170,7 +170,7 @@ fn hosts_zones_and_clocks() {
     assert_eq!(noon, ["2026-07-01T03:00:05 exact 1 noon", "2026-07-01T11:00:00 exact 1 noon"]);
     assert!(opened.case.sources.iter().all(|source| source.name.starts_with("hosts/")));
     let plain = opened.loaded.with_drift(&opened.case.sources, &HashMap::new());
-    assert_eq!(to_rfc3339(plain.table.span().unwrap().0)[..19], *"2026-07-01T03:00:00");
+    assert_eq!(to_rfc3339(plain.table.span.unwrap().0)[..19], *"2026-07-01T03:00:00");
 }
 
 #[test]

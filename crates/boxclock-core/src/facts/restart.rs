@@ -60,7 +60,7 @@ fn finding(case: &Case, loaded: &Loaded, marks: &[RailMark], row: Row, code: Cod
     let of_host = |other: EventRef<'_>| other.actor().host == event.actor().host;
     let starts = marks.iter().filter(|mark| mark.kind == MarkKind::Start && mark.time > asked);
     let start = starts.map(|mark| (mark.time, loaded.table.event(mark.row))).find(|(_, start)| of_host(*start));
-    let last = loaded.table.span().map_or(asked, |(_, last)| last);
+    let last = loaded.table.span.map_or(asked, |(_, last)| last);
     let (level, title, what) = match start {
         Some((time, _)) if time.saturating_sub(asked) <= AT_ONCE => return None,
         Some((time, _)) => {

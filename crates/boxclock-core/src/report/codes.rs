@@ -74,7 +74,7 @@ struct Counted {
 
 /// All codes, the worst first.
 pub fn codes(loaded: &Loaded) -> Vec<CodeCount> {
-    let axis = loaded.table.span();
+    let axis = loaded.table.span;
     codes_over(loaded, axis, &Work::default()).unwrap_or_default()
 }
 

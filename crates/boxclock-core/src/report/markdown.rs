@@ -31,7 +31,7 @@ fn story(report: &Report<'_>, text: &mut String) {
         let value = if value.is_empty() { "not stated".to_owned() } else { line(value) };
         let _ = writeln!(text, "- **{label}:** {value}");
     }
-    if let Some((first, last)) = report.loaded.table.span() {
+    if let Some((first, last)) = report.loaded.table.span {
         let _ = writeln!(
             text,
             "- **Read:** {} events of {} sources, from {} to {} ({})",

@@ -88,7 +88,7 @@ pub fn drawing(report: &Report<'_>) -> String {
 
 /// The time span to draw: the pins' with a tenth more on each side and at least a minute, else the whole.
 fn span(report: &Report<'_>) -> Option<(i64, i64)> {
-    let whole = report.loaded.table.span()?;
+    let whole = report.loaded.table.span?;
     let times: Vec<i64> = report.pins.iter().filter_map(|pin| report.event_of(pin)?.time()).collect();
     let (Some(first), Some(last)) = (times.iter().min(), times.iter().max()) else { return Some(whole) };
     let margin = ((last - first) / 10).max(MINUTE);

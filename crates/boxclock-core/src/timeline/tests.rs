@@ -48,8 +48,7 @@ fn table(sources: &[Vec<i64>], drift: &[i64]) -> Table {
         logs: Arc::new((0..sources.len() as u32).collect()),
         ..Table::default()
     };
-    let (order, disordered) = merge(&table);
-    (table.order, table.disordered) = (order.into(), disordered.into());
+    table.put_in_order();
     table
 }
 
@@ -89,7 +88,7 @@ fn undated_events() {
 fn drift_moves_a_host() {
     let shifted = table(&[vec![10, 20], vec![15, 25]], &[0, -10]);
     assert_eq!(times(&shifted), [5, 10, 15, 20]);
-    assert_eq!(shifted.span(), Some((5, 20)));
+    assert_eq!(shifted.span, Some((5, 20)));
 }
 
 #[test]
@@ -147,7 +146,7 @@ proptest! {
         let mut times = times;
         times.sort_unstable();
         let table = table(&[times.clone()], &[]);
-        let (from, to) = table.span().unwrap();
+        let (from, to) = table.span.unwrap();
         let counted = density(&table, from, to, slices, &Work::default()).unwrap();
         prop_assert_eq!(counted.cells.iter().map(|cell| cell.count as usize).sum::<usize>(), times.len());
         for time in &times {

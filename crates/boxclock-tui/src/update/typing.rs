@@ -212,10 +212,7 @@ fn accept(app: &mut App, prompt: &Prompt, text: &str) {
         Prompt::LensName => workspace::keep_lens(app, text),
         Prompt::ShownZone => workspace::show_zone(app, text),
         Prompt::ExportPath => workspace::export(app, text),
-        Prompt::ChartPath => {
-            workspace::draw_chart(app, text);
-            Ok(())
-        }
+        Prompt::ChartPath => workspace::draw_chart(app, text),
         Prompt::Columns => {
             let none = text.trim().is_empty();
             parse_columns(text).map(|columns| app.workspace.columns = (!none).then_some(columns))
@@ -252,10 +249,7 @@ fn accept(app: &mut App, prompt: &Prompt, text: &str) {
             }
             Ok(())
         }
-        Prompt::ReportPath => {
-            write_report(app, text);
-            Ok(())
-        }
+        Prompt::ReportPath => write_report(app, text),
         Prompt::Lookup(chosen) => return codes::accept(app, *chosen),
         Prompt::Finder(chosen) => {
             let offered = offered(text);

@@ -7,7 +7,6 @@ use std::sync::atomic::Ordering;
 
 use boxclock_core::clock::Zone;
 use boxclock_core::event::Row;
-use boxclock_core::pattern::Patterns;
 use boxclock_core::query::Lenses;
 use boxclock_core::query::values::quoted;
 use boxclock_core::report::chart::ChartKind;
@@ -18,7 +17,7 @@ use tui_input::Input;
 
 use super::{act, go, jump_to_row, note_jump, remember, typing};
 use crate::app::{App, Mode, Prompt, Undo};
-use crate::jobs::{Along, Chosen, Target};
+use crate::jobs::{Along, Chosen, Folded, Target};
 use crate::workspace::{Go, INKS, Ink, Shown, Walk, parse_ink};
 
 /// Events from which on patterns are worked out only when somebody asks for them.
@@ -315,16 +314,33 @@ pub(super) fn export(app: &mut App, name: &str) -> Result<()> {
     if path.exists() {
         return Err(Error::new(format!("{name} exists: choose another name")));
     }
+    nothing_is_written(app)?;
     let (loaded, case, zone) = (app.loaded.clone(), Arc::clone(&app.case), app.zone.clone());
     app.jobs.write(loaded, case, chosen_rows(app), zone, Target::Events(path, form));
     Ok(())
 }
 
+/// A second file would take the first one's place in the middle of it.
+///
+/// # Errors
+/// When something is being written.
+pub(super) fn nothing_is_written(app: &App) -> Result<()> {
+    match app.jobs.writing() {
+        Some(_) => Err(Error::new("something is still being written: Esc stops it")),
+        None => Ok(()),
+    }
+}
+
 /// Draws the selection in swim lanes, or without one the density of what the filter lets pass.
-pub(super) fn draw_chart(app: &mut App, name: &str) {
+///
+/// # Errors
+/// When something else is being written.
+pub(super) fn draw_chart(app: &mut App, name: &str) -> Result<()> {
+    nothing_is_written(app)?;
     let kind = if app.selection().is_some() { ChartKind::Lanes } else { ChartKind::Density };
     let (loaded, case, zone) = (app.loaded.clone(), Arc::clone(&app.case), app.zone.clone());
     app.jobs.write(loaded, case, chosen_rows(app), zone, Target::Chart(PathBuf::from(name.trim()), kind));
+    Ok(())
 }
 
 /// Counts times from the chosen event on, or shows them as they are.
@@ -438,7 +454,7 @@ pub(super) fn grown(
     app: &mut App,
     case: boxclock_core::case::Case,
     loaded: boxclock_core::case::Loaded,
-    patterns: Option<Arc<Patterns>>,
+    folded: Option<Folded>,
 ) {
     // A clock may have been corrected while this was being read.
     let loaded = if case.options.drift == app.drift { loaded } else { loaded.with_drift(&case.sources, &app.drift) };
@@ -463,7 +479,7 @@ pub(super) fn grown(
     app.reader = boxclock_core::event::RecordReader::new(Arc::clone(&case.sources));
     app.case = Arc::new(case);
     app.workspace.unfolded.clear();
-    super::take_table(app, loaded, patterns);
+    super::take_table(app, loaded, folded);
 }
 
 /// One of the events of a place is shown: a run that hides it is opened.
