@@ -239,6 +239,12 @@ impl Jobs {
         (done, total, self.started.elapsed())
     }
 
+    /// The number of the reading that is under way, or was last.
+    #[cfg(test)]
+    pub fn reading(&self) -> u64 {
+        self.reading
+    }
+
     /// Whether this is the reading that goes on: a case that was opened again is read anew.
     pub fn is_reading(&self, number: u64) -> bool {
         self.reading == number

@@ -82,6 +82,18 @@ impl Screen {
         }
     }
 
+    /// As if only the first source had been read yet.
+    fn read_in_part(&mut self) {
+        let whole = self.app.loaded.clone();
+        let mut table = (*whole.table).clone();
+        table.parts.truncate(1);
+        table.put_in_order();
+        let part = boxclock_core::case::Loaded { table: table.into(), complete: false, ..whole };
+        let reading = self.app.jobs.reading();
+        update::event(&mut self.app, Event::Loaded(reading, part));
+        self.settle();
+    }
+
     /// Waits until the case was opened and read again.
     fn read_again(&mut self) {
         let before = std::sync::Arc::clone(&self.app.case);
@@ -129,12 +141,10 @@ fn it_opens_at_the_end_however_often_the_table_grew() {
     assert_eq!(screen.chosen(), "fine");
     // A smaller table first, as while reading; then the whole, with nothing touched in between.
     let whole = screen.app.loaded.clone();
-    let mut part = (*whole.table).clone();
-    part.order = part.order[..2].to_vec().into();
-    let part = boxclock_core::case::Loaded { table: std::sync::Arc::new(part), complete: false, ..whole.clone() };
-    update::event(&mut screen.app, Event::Loaded(1, part));
-    screen.settle();
-    update::event(&mut screen.app, Event::Loaded(1, whole));
+    screen.read_in_part();
+    assert_eq!((screen.app.loaded.table.len(), screen.app.loaded.complete), (2, false));
+    let reading = screen.app.jobs.reading();
+    update::event(&mut screen.app, Event::Loaded(reading, whole));
     screen.settle();
     assert_eq!(screen.chosen(), "fine");
 }

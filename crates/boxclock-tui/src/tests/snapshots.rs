@@ -82,6 +82,121 @@ fn inks_selection_and_unfolded_records() {
 }
 
 #[test]
+fn while_it_is_read() {
+    let mut screen = night();
+    screen.read_in_part();
+    same("reading", &mut screen, (100, 20));
+    screen.keys("2");
+    same("reading-box", &mut screen, (100, 20));
+}
+
+#[test]
+fn held_while_it_grows() {
+    let mut screen = night();
+    screen.app.workspace.follow = Some(screen.app.jobs.follow(&screen.app.case, true, false));
+    update::event(&mut screen.app, Event::Behind(12_345));
+    same("held", &mut screen, (100, 20));
+}
+
+#[test]
+fn damage_and_what_was_left_out() {
+    let mut screen = named(&[
+        ("pump-ctl/app.log", APP),
+        ("pump-ctl/torn.log", "2026-04-12 02:11:00 INFO [main] dosing - a\u{0}\u{0}\u{0}b\n"),
+        ("dose-gw/firmware.bin", "\u{1}\u{2}\u{3}\u{4}\u{5}\u{6}\u{7}\u{1}\u{2}\u{3}\u{4}\u{5}"),
+    ]);
+    screen.keys("2");
+    screen.choose_source("hosts/pump-ctl/torn.log");
+    same("damage", &mut screen, (120, 24));
+}
+
+#[test]
+fn what_lies_over_the_screen() {
+    let mut screen = night();
+    screen.keys("g]#5");
+    same("lookup", &mut screen, (120, 30));
+    screen.key(KeyCode::Esc);
+    screen.keys("?");
+    same("help", &mut screen, (120, 40));
+    screen.key(KeyCode::Esc);
+    let finder = KeyEvent::new(KeyCode::Char('k'), KeyModifiers::CONTROL);
+    update::event(&mut screen.app, Event::Input(Input::Key(finder)));
+    screen.keys("rail");
+    same("finder", &mut screen, (100, 24));
+    screen.key(KeyCode::Esc);
+    // Below 100 columns the reading pane lies over the stream.
+    screen.draw(80, 24);
+    screen.keys("i");
+    same("reading-over", &mut screen, (80, 24));
+}
+
+#[test]
+fn lines_that_are_typed() {
+    let mut screen = night();
+    screen.keys("g]tnoonish\n");
+    same("wrong-time", &mut screen, (100, 14));
+    screen.key(KeyCode::Esc);
+    screen.keys("pthe driver refuses");
+    same("pinning", &mut screen, (100, 14));
+    screen.keys("\n/re");
+    same("finding", &mut screen, (100, 14));
+    screen.keys("\nW");
+    same("writing-where", &mut screen, (100, 14));
+}
+
+#[test]
+fn the_stream_in_other_orders() {
+    let mut lines = String::new();
+    for second in 0..40 {
+        lines.push_str(&format!("2026-04-12 02:12:{second:02} INFO [main] link - tick {second} of 40\n"));
+    }
+    let mut screen =
+        named(&[("pump-ctl/app.log", APP), ("pump-ctl/link.log", &lines), ("dose-gw/bridge.log", GATEWAY)]);
+    screen.keys("gc");
+    same("runs", &mut screen, (100, 20));
+    screen.keys("co");
+    same("worst-first", &mut screen, (100, 20));
+    screen.keys("og]TC");
+    (0..40).for_each(|_| screen.key(KeyCode::Backspace));
+    screen.keys("time level component:9 line\n");
+    same("from-a-moment", &mut screen, (100, 20));
+}
+
+#[test]
+fn a_source_without_levels() {
+    let text = "pump started\nvalve 4 refused\nno error since\n\tdetail of it\npump stopped\n";
+    let mut screen = named(&[("dose-gw/console.txt", text)]);
+    screen.keys("gj");
+    same("no-levels", &mut screen, (100, 16));
+}
+
+#[test]
+fn more_hosts_than_lanes() {
+    let files: Vec<(String, String)> = (1..=12)
+        .map(|host| {
+            let level = if host > 10 { "ERROR" } else { "INFO" };
+            let text = format!("2026-04-12 02:{host:02}:00 {level} [main] valves - valve {host} answers\n");
+            (format!("tank-{host:02}/app.log"), text)
+        })
+        .collect();
+    let files: Vec<(&str, &str)> = files.iter().map(|(name, text)| (name.as_str(), text.as_str())).collect();
+    same("many-hosts", &mut named(&files), (100, 24));
+}
+
+#[test]
+fn a_chain_and_its_report() {
+    let mut screen = night();
+    screen.keys("g]pthe valve refuses\n]pthe gateway does not answer\nGpall is well\n");
+    screen.keys("9c");
+    screen.key(KeyCode::Down);
+    screen.keys("ceit was never opened\ns");
+    same("chain", &mut screen, (120, 30));
+    screen.app.logbook.set_story("title", "A night at the aquarium").unwrap();
+    screen.keys("0");
+    same("report", &mut screen, (120, 40));
+}
+
+#[test]
 fn the_other_views() {
     let mut screen = night();
     for (key, name) in [("1", "story"), ("2", "box"), ("4", "codes"), ("9", "cause")] {

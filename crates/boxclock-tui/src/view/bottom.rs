@@ -1,7 +1,7 @@
 //! The line at the bottom: filter and counts, or what is being typed; and the keys.
 
 use ratatui::Frame;
-use ratatui::layout::Position;
+use ratatui::layout::{Position, Rect};
 use ratatui::text::{Line, Span};
 use ratatui::widgets::Paragraph;
 use unicode_width::UnicodeWidthStr;
@@ -22,11 +22,19 @@ pub(super) fn draw(app: &App, frame: &mut Frame<'_>) {
         let hidden = "*".repeat(text.chars().count());
         let text = if matches!(prompt, Prompt::Password) { hidden.as_str() } else { text };
         let label = format!(" {}  ", label(prompt));
-        let room = usize::from(line.width).saturating_sub(label.width() + 1);
+        let counts = counts_while_typing(app, prompt);
+        let width = usize::from(line.width);
+        // What is typed comes first.
+        let counts = if label.width() + text.width() + counts.width() + 4 > width { String::new() } else { counts };
+        let room = width.saturating_sub(label.width() + 1);
         let scrolled = cursor.saturating_sub(room);
         let shown = super::text::skip(text, scrolled);
         let spans = vec![Span::styled(label.clone(), app.theme.strong()), Span::raw(cut(&shown, room + 1))];
         frame.render_widget(Paragraph::new(Line::from(spans)), line);
+        if !counts.is_empty() {
+            let counts = Line::styled(format!("{counts} "), app.theme.faint()).right_aligned();
+            frame.render_widget(Paragraph::new(counts), Rect { width: line.width.saturating_sub(1), ..line });
+        }
         let column = (label.width() + cursor - scrolled) as u16;
         frame.set_cursor_position(Position::new(line.x + column.min(line.width.saturating_sub(1)), line.y));
         frame.render_widget(Paragraph::new(Line::from(help_for(app, prompt, label.width(), hints.width))), hints);
@@ -110,6 +118,24 @@ fn help_for(app: &App, prompt: &Prompt, indent: usize, width: u16) -> Vec<Span<'
     vec![Span::styled(cut(&format!(" {text}"), usize::from(width)), app.theme.faint())]
 }
 
+/// Which hit of how many this is.
+fn hits(app: &App) -> String {
+    let Some(hits) = &app.hits else { return "looking …".into() };
+    let at = hits.partition_point(|hit| (*hit as usize) < app.cursor);
+    let here = hits.get(at).is_some_and(|hit| *hit as usize == app.cursor);
+    let place = if here { format!("{} of ", at + 1) } else { String::new() };
+    format!("{place}{}", many(hits.len() as u64, "hit"))
+}
+
+/// How much there is of what is being typed.
+fn counts_while_typing(app: &App, prompt: &Prompt) -> String {
+    match prompt {
+        Prompt::Find if app.find.is_some() => hits(app),
+        Prompt::Filter if !app.filter_text.is_empty() => counts(app),
+        _ => String::new(),
+    }
+}
+
 fn status(app: &App) -> (String, ratatui::style::Style) {
     if !app.workspace.count.is_empty() {
         let count = app.workspace.count.trim_start_matches('0');
@@ -125,17 +151,9 @@ fn status(app: &App) -> (String, ratatui::style::Style) {
         return (notice.clone(), app.theme.hue(Hue::Orange));
     }
     if app.find.is_some() {
-        let text = match &app.hits {
-            None => format!("find  {}   looking …", app.find_text),
-            Some(hits) => {
-                let at = hits.partition_point(|hit| (*hit as usize) < app.cursor);
-                let here = hits.get(at).is_some_and(|hit| *hit as usize == app.cursor);
-                let place = if here { format!("{} of ", at + 1) } else { String::new() };
-                let message = app.message.as_ref().map_or(String::new(), |message| format!("   {message}"));
-                format!("find  {}   {place}{}{message}", app.find_text, many(hits.len() as u64, "hit"))
-            }
-        };
-        return (text, ratatui::style::Style::new());
+        let message = app.message.as_ref().filter(|_| app.hits.is_some());
+        let message = message.map_or(String::new(), |message| format!("   {message}"));
+        return (format!("find  {}   {}{message}", app.find_text, hits(app)), ratatui::style::Style::new());
     }
     if let Some(place) = &app.selected {
         let count = place.end() - place.start() + 1;
