@@ -341,7 +341,10 @@ fn chart(arguments: &args::Chart) -> Ended {
     let (case, loaded) = read(&arguments.reading)?;
     let rows = filtered(&case, &loaded, arguments.filter.as_deref())?;
     let kind = if arguments.lanes { ChartKind::Lanes } else { ChartKind::Density };
-    report::chart::chart(&case, &loaded, &rows, kind, &case.zone)?.write(&arguments.into)?;
+    let note = report::chart::chart(&case, &loaded, &rows, kind, &case.zone)?.write(&arguments.into)?;
+    if let Some(note) = note {
+        say(&format!("{}: {note}", arguments.into.display()));
+    }
     Ok(name_left_out(&case, &loaded))
 }
 

@@ -2,7 +2,7 @@
 //! it can be read when printed.
 //!
 //! PDF: one page with the built-in font Helvetica in the encoding WinAnsi (ISO 32000-1, 9.6.2 and annex D): letters beyond
-//! Latin-1 are shown as `?` there; SVG shows them all.
+//! Latin-1 are shown as `?` there, which whoever writes one is told; SVG shows them all.
 
 use std::path::Path;
 
@@ -78,17 +78,29 @@ impl Canvas {
         self.shapes.push(Shape::Text { x, y, size, bold: true, anchor: Anchor::Start, text });
     }
 
-    /// Writes it into a file; the end of its name says the form.
+    /// Writes it into a file; the end of its name says the form. Gives a note on what the file does not show.
     ///
     /// # Errors
     /// When the name ends neither in `.svg` nor in `.pdf`, or the file cannot be written.
-    pub fn write(&self, path: &Path) -> Result<()> {
-        let bytes = match path.extension().and_then(|extension| extension.to_str()) {
-            Some("svg") => self.to_svg().into_bytes(),
-            Some("pdf") => self.to_pdf(),
+    pub fn write(&self, path: &Path) -> Result<Option<String>> {
+        let (bytes, note) = match path.extension().and_then(|extension| extension.to_str()) {
+            Some("svg") => (self.to_svg().into_bytes(), None),
+            Some("pdf") => (self.to_pdf(), self.lost_letters()),
             _ => return Err(Error::new(format!("{}: a chart ends in .svg or .pdf", path.display()))),
         };
-        std::fs::write(path, bytes).map_err(|error| Error::at(path, "cannot write", error))
+        std::fs::write(path, bytes).map_err(|error| Error::at(path, "cannot write", error))?;
+        Ok(note)
+    }
+
+    /// Says how many letters a PDF shows as `?`, if any.
+    fn lost_letters(&self) -> Option<String> {
+        let texts = self.shapes.iter().filter_map(|shape| match shape {
+            Shape::Text { text, .. } => Some(text),
+            _ => None,
+        });
+        let lost = texts.flat_map(|text| text.chars()).filter(|c| *c != '?' && win_ansi_byte(*c) == b'?').count();
+        (lost > 0)
+            .then(|| format!("letters beyond Latin-1, {lost} of them, are shown as ? in a PDF: an SVG shows them all"))
     }
 
     /// The drawing as SVG.
@@ -213,7 +225,11 @@ fn round(value: f32) -> f32 {
 
 /// A text in the encoding WinAnsi.
 fn win_ansi(text: &str) -> Vec<u8> {
-    let byte = |c: char| match c {
+    text.chars().map(win_ansi_byte).collect()
+}
+
+fn win_ansi_byte(c: char) -> u8 {
+    match c {
         '…' => 0x85,
         '–' => 0x96,
         '—' => 0x97,
@@ -221,8 +237,7 @@ fn win_ansi(text: &str) -> Vec<u8> {
         '−' => b'-',
         ' '..='~' | '\u{a0}'..='\u{ff}' => c as u8,
         _ => b'?',
-    };
-    text.chars().map(byte).collect()
+    }
 }
 
 #[cfg(test)]
@@ -237,6 +252,7 @@ mod tests {
         canvas.text((5.0, 50.0), 10.0, Anchor::End, "−6m41s <b> 日\u{1b}");
         let svg = canvas.to_svg();
         assert!(svg.contains("#D55E00") && svg.contains("−6m41s &lt;b&gt; 日"), "{svg}");
+        assert!(canvas.lost_letters().unwrap().contains("1 of them"));
         let pdf = canvas.to_pdf();
         assert!(pdf.starts_with(b"%PDF-1."));
         let text = String::from_utf8_lossy(&pdf).into_owned();

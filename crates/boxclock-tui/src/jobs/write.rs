@@ -24,9 +24,12 @@ impl Jobs {
             let rows = chosen.rows(&loaded);
             let written = match target {
                 Target::Events(path, form) => write_events(&loaded, &case, &rows, &zone, (&path, form), work),
-                Target::Chart(path, kind) => chart(&case, &loaded, &rows, kind, &zone)
-                    .and_then(|drawn| drawn.write(&path))
-                    .map(|()| format!("drawn: {}", path.display())),
+                Target::Chart(path, kind) => {
+                    chart(&case, &loaded, &rows, kind, &zone).and_then(|drawn| drawn.write(&path)).map(|note| {
+                        let note = note.map_or(String::new(), |note| format!("   {note}"));
+                        format!("drawn: {}{note}", path.display())
+                    })
+                }
             };
             Some(match written {
                 Ok(text) => Outcome::Written(text),
