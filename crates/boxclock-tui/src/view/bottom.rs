@@ -32,8 +32,9 @@ pub(super) fn draw(app: &App, frame: &mut Frame<'_>) {
         let spans = vec![Span::styled(label.clone(), app.theme.strong()), Span::raw(cut(&shown, room + 1))];
         frame.render_widget(Paragraph::new(Line::from(spans)), line);
         if !counts.is_empty() {
-            let counts = Line::styled(format!("{counts} "), app.theme.faint()).right_aligned();
-            frame.render_widget(Paragraph::new(counts), Rect { width: line.width.saturating_sub(1), ..line });
+            let from = line.width.saturating_sub(counts.width() as u16 + 1);
+            let place = Rect { x: line.x + from, width: line.width - from, ..line };
+            frame.render_widget(Paragraph::new(counts).style(app.theme.faint()), place);
         }
         let column = (label.width() + cursor - scrolled) as u16;
         frame.set_cursor_position(Position::new(line.x + column.min(line.width.saturating_sub(1)), line.y));
