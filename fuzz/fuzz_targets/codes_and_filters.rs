@@ -3,7 +3,7 @@
 
 use boxclock_core::clock::{Zone, human};
 use boxclock_core::code::user::Catalogues;
-use boxclock_core::code::{Platform, lookup, rank, scan};
+use boxclock_core::code::{Platform, rank, scan};
 use boxclock_core::query::Filter;
 use libfuzzer_sys::fuzz_target;
 
@@ -25,8 +25,6 @@ fuzz_target!(|data: &[u8]| {
     let _ = Filter::find(text);
     let _ = human::time(text, &zone);
     let _ = human::duration(text);
-    let _ = lookup::look_up(text, Platform::Unknown);
-    lookup::search(text, Platform::Windows);
     for name in ["own.toml", "own.csv"] {
         let catalogues = Catalogues::read(&[(name.to_owned(), data.to_vec())]);
         assert!(catalogues.mistakes.iter().all(|mistake| mistake.line > 0 && mistake.column > 0));
