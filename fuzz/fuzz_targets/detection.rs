@@ -10,14 +10,19 @@ fuzz_target!(|data: &[u8]| {
     assert!(contest.contenders.iter().all(|contender| contender.heads <= lines.len()));
     contest.reason();
     let detected = contest.winner;
-    detected.format.header(&lines, detected.hint);
+    // The file's own time is as odd as the file says.
+    let modified = i64::from_le_bytes(data.last_chunk().copied().unwrap_or_default());
+    detected.format.header(&lines, detected.hint, modified);
     let mut whole = lines.iter().map(|line| line.to_vec());
-    let settled = detected.format.settle(&lines, &mut whole, detected.hint, None);
+    let settled = detected.format.settle(&lines, &mut whole, detected.hint, None, modified);
     let hint = settled.map_or(detected.hint, |settled| settled.hint);
     for line in &lines {
         if let Some(head) = detected.format.head(line, hint) {
             assert!(head.body <= line.len());
         }
+        detected.format.tail(line, hint);
+        detected.format.is_fields(line);
+        detected.format.column_codes(line, &mut |found| assert!(found.end <= line.len()));
         detected.format.record(&String::from_utf8_lossy(line), hint);
     }
     if let Ok(text) = std::str::from_utf8(data) {
