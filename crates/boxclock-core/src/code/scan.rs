@@ -2,8 +2,8 @@
 //!
 //! A number is a code only where it looks like one by itself (`0x80070005`, `-2147024891`, `ENOSPC`) or where the words in
 //! front of it make it one (`exit status 3`, `error: 1603`, `rc=13`). Ports, sizes, dates and ids are not. Here are the
-//! words of a text; `sieve` drops nearly all of them at a glance, [`words`] knows what stands in front of a number, `number` which numbers are codes, `named` which
-//! names are.
+//! words of a text; `sieve` drops nearly all of them at a glance, [`words`] knows what stands in front of a number,
+//! `number` which numbers are codes, `named` which names are.
 
 use sieve::{LONGEST, Sieve};
 use wide::u8x16;

@@ -327,6 +327,24 @@ fn the_rail_shows_hits_inks_and_sources() {
 }
 
 #[test]
+fn more_sources_than_lanes_share_one() {
+    let files: Vec<(String, String)> = (1..=10)
+        .map(|number| {
+            let level = if number == 9 { "ERROR" } else { "INFO" };
+            let text = format!("2026-04-12 02:{number:02}:00 {level} [main] valves - valve {number} answers\n");
+            (format!("pump-ctl/valve-{number:02}.log"), text)
+        })
+        .collect();
+    let files: Vec<(&str, &str)> = files.iter().map(|(name, text)| (name.as_str(), text.as_str())).collect();
+    let mut screen = Screen::of(&files);
+    screen.keys("gR");
+    // Seven with lanes of their own, the one with the error among them; three more in the last.
+    let drawn = screen.draw(160, 40);
+    assert!(drawn.contains("pump-c 1 2 3 4 5 6 9 +3"), "{drawn}");
+    assert_eq!(screen.app.density.as_ref().unwrap().lane(7).iter().map(|cell| cell.count).sum::<u32>(), 3);
+}
+
+#[test]
 fn pins_have_kinds_and_colours() {
     let mut screen = night();
     screen.keys("g;41gpthe refusal\n");

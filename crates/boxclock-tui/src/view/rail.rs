@@ -86,9 +86,14 @@ fn head(app: &App, density: &Density) -> Line<'static> {
     let width = usize::from(RAIL_TIME) + 1;
     let mut spans = vec![Span::styled(format!("{head:width$}"), app.theme.faint())];
     if density.of_sources {
-        // Sources have numbers: their names begin alike.
+        // Sources have numbers among those of their host: their names begin alike.
         let style = app.theme.host(app.workspace.rail_host.unwrap_or(0));
-        spans.extend((1..=density.hosts.len()).map(|number| Span::styled(format!("{number} "), style)));
+        let number = |source: u32| {
+            // The rail may still be that of a case with other sources.
+            let host = app.case.sources.get(source as usize).map(|source| &source.host);
+            app.case.sources.iter().take(source as usize).filter(|other| Some(&other.host) == host).count() + 1
+        };
+        spans.extend(density.hosts.iter().map(|source| Span::styled(format!("{:<2}", number(*source)), style)));
     } else {
         let labels = density.hosts.iter().map(|number| (label(name(*number), &app.loaded.table.hosts), number));
         spans.extend(labels.map(|(label, number)| Span::styled(format!("{label:2}"), app.theme.host(*number))));
