@@ -14,6 +14,7 @@ use crate::theme::Theme;
 use crate::{update, view};
 
 mod codes;
+mod mouse;
 mod snapshots;
 mod stream;
 
@@ -359,30 +360,6 @@ fn narrowing_the_rail() {
     assert!((from..=to).contains(&time), "the window follows the chosen event");
     screen.keys("*");
     assert_eq!(screen.app.rail_span(), Some(whole));
-}
-
-#[test]
-fn the_mouse() {
-    use ratatui::crossterm::event::{MouseButton, MouseEvent, MouseEventKind};
-    let mut screen = usual();
-    screen.keys("g");
-    screen.draw(120, 30);
-    let click = |column, row| {
-        Event::Input(Input::Mouse(MouseEvent {
-            kind: MouseEventKind::Down(MouseButton::Left),
-            column,
-            row,
-            modifiers: KeyModifiers::NONE,
-        }))
-    };
-    let middle = screen.app.layout.middle;
-    update::event(&mut screen.app, click(middle.x + 5, middle.y + 2));
-    assert_eq!(screen.app.cursor, 2);
-    let rail = screen.app.layout.rail;
-    update::event(&mut screen.app, click(rail.x + 8, rail.bottom() - 1));
-    assert_eq!(screen.app.cursor, 5, "the bottom of the rail is the end");
-    update::event(&mut screen.app, click(2, 1));
-    assert_eq!(screen.app.step, Step::Story);
 }
 
 #[test]

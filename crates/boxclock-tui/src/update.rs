@@ -9,14 +9,11 @@ use boxclock_core::event::Row;
 use boxclock_core::logbook::Story;
 use boxclock_core::query::Filter;
 use boxclock_core::report::codes::{CodeCount, sort};
-use ratatui::crossterm::event::{
-    Event as Input, KeyCode, KeyEvent, KeyEventKind, KeyModifiers, MouseButton, MouseEvent, MouseEventKind,
-};
-use ratatui::layout::Position;
+use ratatui::crossterm::event::{Event as Input, KeyCode, KeyEvent, KeyEventKind, KeyModifiers};
 
 use crate::app::{App, Mode, Step};
 use crate::jobs::{Added, Arrangement, Event, Folded, Kind, Outcome, ViewRows};
-use crate::keys::{self, Action};
+use crate::keys;
 
 pub(crate) use sources::is_off;
 
@@ -24,6 +21,7 @@ mod act;
 mod codes;
 mod desk;
 mod menu;
+mod mouse;
 mod sources;
 mod typing;
 mod workspace;
@@ -54,7 +52,7 @@ pub fn event(app: &mut App, event: Event) {
         Event::Next(opened) => take_next(app, *opened),
         Event::Opened(case) => sources::reopened(app, *case),
         Event::Input(Input::Key(key)) if key.kind != KeyEventKind::Release => self::key(app, key),
-        Event::Input(Input::Mouse(mouse)) => self::mouse(app, mouse),
+        Event::Input(Input::Mouse(mouse)) => mouse::take(app, mouse),
         Event::Input(Input::Paste(text)) => typing::paste(app, &text),
         Event::Input(_) => {}
     }
@@ -355,77 +353,6 @@ fn escape(app: &mut App) {
     } else if app.step != Step::Stream {
         app.step = Step::Stream;
     }
-}
-
-fn mouse(app: &mut App, mouse: MouseEvent) {
-    let position = Position::new(mouse.column, mouse.row);
-    if let Mode::Menu(menu) = &mut app.mode {
-        match mouse.kind {
-            MouseEventKind::ScrollDown => menu.chosen = (menu.chosen + 1).min(menu.items.len().saturating_sub(1)),
-            MouseEventKind::ScrollUp => menu.chosen = menu.chosen.saturating_sub(1),
-            MouseEventKind::Down(_) => app.mode = Mode::Normal,
-            _ => {}
-        }
-        return;
-    }
-    if !matches!(app.mode, Mode::Normal) {
-        return;
-    }
-    let over_reading = app.layout.reading.contains(position);
-    match mouse.kind {
-        MouseEventKind::ScrollDown if over_reading => app.workspace.reading_top += 3,
-        MouseEventKind::ScrollUp if over_reading => {
-            app.workspace.reading_top = app.workspace.reading_top.saturating_sub(3);
-        }
-        MouseEventKind::ScrollDown => act::run_times(app, Action::Down, 3),
-        MouseEventKind::ScrollUp => act::run_times(app, Action::Up, 3),
-        MouseEventKind::Up(MouseButton::Left) => {
-            if let Some(from) = app.workspace.drag.take().filter(|from| from.abs_diff(mouse.row) > 1) {
-                rail_window(app, from, mouse.row);
-            }
-        }
-        MouseEventKind::Down(MouseButton::Left) | MouseEventKind::Drag(MouseButton::Left) => {
-            if app.layout.rail.contains(position) {
-                if matches!(mouse.kind, MouseEventKind::Down(_)) {
-                    app.workspace.drag = Some(mouse.row);
-                }
-                rail_click(app, mouse.row);
-            } else if app.layout.steps.contains(position) && matches!(mouse.kind, MouseEventKind::Down(_)) {
-                if let Some(step) = app.layout.step_at(mouse.column) {
-                    act::to_step(app, step);
-                }
-            } else if app.layout.middle.contains(position) && app.step == Step::Stream {
-                if let Some(place) = app.place_at_line(usize::from(mouse.row - app.layout.middle.y)) {
-                    go(app, place);
-                }
-            } else if app.layout.middle.contains(position) {
-                let line = mouse.row - app.layout.middle.y;
-                act::choose_line(app, usize::from(line));
-            }
-        }
-        _ => {}
-    }
-}
-
-fn rail_click(app: &mut App, row: u16) {
-    let line = row.saturating_sub(app.layout.rail.y + 1);
-    if let Some(density) = app.density.clone() {
-        let time = density.start_of(usize::from(line).min(density.slices.saturating_sub(1)));
-        if app.step != Step::Stream {
-            act::to_step(app, Step::Stream);
-        }
-        let place = app.place_of_time(time);
-        go(app, place);
-    }
-}
-
-/// The rail's window from one line of the screen to another.
-fn rail_window(app: &mut App, from: u16, to: u16) {
-    let Some(density) = app.density.clone() else { return };
-    let line = |row: u16| usize::from(row.saturating_sub(app.layout.rail.y + 1)).min(density.slices);
-    let (first, last) = (line(from.min(to)), line(from.max(to)) + 1);
-    let end = if last >= density.slices { density.to } else { density.start_of(last) };
-    app.window = Some((density.start_of(first), end));
 }
 
 /// The window that is `factor` times as wide as the one now, around the chosen event. `None` is the whole span.

@@ -10,10 +10,12 @@
 //! ```
 
 use ratatui::Frame;
+use ratatui::layout::Position;
 use ratatui::text::{Line, Span};
 use ratatui::widgets::{Clear, Paragraph};
 
-use crate::app::{App, Mode, Step};
+use crate::app::{App, Mode, Prompt, Step};
+use crate::update;
 
 mod bottom;
 mod boxes;
@@ -52,12 +54,30 @@ pub fn draw(app: &App, frame: &mut Frame<'_>) {
     bottom::draw(app, frame);
     match &app.mode {
         Mode::Menu(menu) => overlay::menu(app, menu, frame),
-        Mode::Typing(crate::app::Prompt::Filter, _) => overlay::completions(app, frame),
+        Mode::Typing(Prompt::Filter, _) => overlay::completions(app, frame),
         Mode::Help(scrolled) => overlay::help(app, *scrolled, frame),
-        Mode::Typing(crate::app::Prompt::Lookup(chosen), input) => codes::lookup(app, *chosen, input.value(), frame),
-        Mode::Typing(crate::app::Prompt::Finder(chosen), input) => overlay::finder(app, *chosen, input.value(), frame),
+        Mode::Typing(Prompt::Lookup(chosen), input) => codes::lookup(app, *chosen, input.value(), frame),
+        Mode::Typing(Prompt::Finder(chosen), input) => overlay::finder(app, *chosen, input.value(), frame),
         _ => {}
     }
+}
+
+/// The item at a place of the screen, of the list that lies over it.
+pub fn item_at(app: &App, position: Position) -> Option<usize> {
+    match &app.mode {
+        Mode::Menu(menu) => overlay::menu_items(app, menu).at(position),
+        Mode::Typing(Prompt::Finder(chosen), input) => {
+            overlay::finder_items(app, *chosen, update::offered(input.value()).len()).at(position)
+        }
+        Mode::Typing(Prompt::Filter, _) => overlay::completion_items(app).at(position),
+        _ => None,
+    }
+}
+
+/// The link of the reading pane at a place of the screen.
+pub fn link_at(app: &App, position: Position) -> Option<usize> {
+    let area = app.layout.reading;
+    area.contains(position).then(|| reading::link_at(app, area, usize::from(position.y - area.y))).flatten()
 }
 
 /// A list: header lines, then items of which some are visible; the chosen one is marked.

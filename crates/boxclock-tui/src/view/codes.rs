@@ -134,7 +134,7 @@ pub(super) fn lookup(app: &App, chosen: usize, text: &str, frame: &mut Frame<'_>
     // As high as it needs to be, right above the line that is typed.
     let floor = app.layout.line.y;
     let most = floor.min(28);
-    let area = overlay::centred(frame, 96, most);
+    let area = overlay::centred(app.layout.whole, 96, most);
     let (width, inner) = (usize::from(area.width.saturating_sub(2)), usize::from(most.saturating_sub(2)));
     let chosen = chosen.min(found.len().saturating_sub(1));
     let rows = found.len().min(ROWS).min(inner.saturating_sub(8).max(1));

@@ -14,6 +14,8 @@ pub struct Layout {
     pub rail: Rect,
     pub middle: Rect,
     pub reading: Rect,
+    /// All of the terminal.
+    pub whole: Rect,
     /// Filter and counts, or the line that is being typed.
     pub line: Rect,
     /// Key hints.
@@ -60,6 +62,7 @@ impl Layout {
             line: if foot >= 1 { row(height - foot, 1) } else { Rect::default() },
             hints: if foot >= 2 { row(height - 1, 1) } else { Rect::default() },
             lanes,
+            whole: Rect::new(0, 0, width, height),
         }
     }
 

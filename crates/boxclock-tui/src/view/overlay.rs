@@ -1,7 +1,7 @@
 //! What lies over the screen: the help, and the action finder.
 
 use ratatui::Frame;
-use ratatui::layout::Rect;
+use ratatui::layout::{Margin, Position, Rect};
 use ratatui::text::{Line, Span};
 use ratatui::widgets::{Block, Clear, Paragraph};
 
@@ -11,9 +11,63 @@ use crate::keys::{Binding, Scope, bindings};
 use crate::update;
 use crate::workspace::Menu;
 
+/// Where the items of a list stand that lies over the screen.
+pub struct Items {
+    /// The area, with its border.
+    area: Rect,
+    /// The area of the items.
+    inner: Rect,
+    /// The first item that is shown.
+    top: usize,
+    /// How many are shown.
+    rows: usize,
+}
+
+impl Items {
+    fn bordered(area: Rect, top: usize, rows: usize) -> Self {
+        Self { area, inner: area.inner(Margin::new(1, 1)), top, rows }
+    }
+
+    /// The item at a place of the screen.
+    pub fn at(&self, position: Position) -> Option<usize> {
+        let line = usize::from(position.y.checked_sub(self.inner.y)?);
+        (self.inner.contains(position) && line < self.rows).then_some(self.top + line)
+    }
+}
+
+/// Where the items of a menu are.
+pub fn menu_items(app: &App, menu: &Menu) -> Items {
+    const MOST: usize = 24;
+    let rows = menu.items.len().min(MOST).min(usize::from(app.layout.whole.height.saturating_sub(2)));
+    let area = centred(app.layout.whole, 100, (rows + 2) as u16);
+    Items::bordered(area, (menu.chosen + 1).saturating_sub(rows), rows)
+}
+
+/// Where the actions are that the finder offers.
+pub fn finder_items(app: &App, chosen: usize, offered: usize) -> Items {
+    const MOST: usize = 14;
+    let rows = offered.min(MOST);
+    let area = centred(app.layout.whole, 90, (rows + 2) as u16);
+    Items::bordered(area, (chosen.min(offered.saturating_sub(1)) + 1).saturating_sub(MOST), rows)
+}
+
+/// Where the completions of the filter are.
+pub fn completion_items(app: &App) -> Items {
+    let (offered, line) = (&app.workspace.completions, app.layout.line);
+    let rows = offered.len().min(usize::from(line.y));
+    let width = (widest(app) + 46).min(usize::from(line.width));
+    let area = Rect::new(line.x, line.y - rows as u16, width as u16, rows as u16);
+    Items { area, inner: area, top: 0, rows }
+}
+
+/// Columns of the completions' texts.
+fn widest(app: &App) -> usize {
+    let lengths = app.workspace.completions.iter().map(|one| one.text.chars().count());
+    lengths.max().unwrap_or(0).clamp(12, 50)
+}
+
 /// An area in the middle of the screen.
-pub(super) fn centred(frame: &Frame<'_>, width: u16, height: u16) -> Rect {
-    let all = frame.area();
+pub(super) fn centred(all: Rect, width: u16, height: u16) -> Rect {
     let (width, height) = (width.min(all.width), height.min(all.height));
     Rect::new((all.width - width) / 2, (all.height - height) / 2, width, height)
 }
@@ -28,7 +82,7 @@ fn line(app: &App, binding: &Binding, width: usize) -> Line<'static> {
 
 /// The help: the key table, by where the keys hold.
 pub(super) fn help(app: &App, scrolled: usize, frame: &mut Frame<'_>) {
-    let area = centred(frame, 100, frame.area().height.saturating_sub(2));
+    let area = centred(app.layout.whole, 100, app.layout.whole.height.saturating_sub(2));
     let width = usize::from(area.width.saturating_sub(2));
     let mut lines = Vec::new();
     let parts = [
@@ -76,16 +130,14 @@ pub(super) fn help(app: &App, scrolled: usize, frame: &mut Frame<'_>) {
 /// The action finder: what fits the words that are typed.
 pub(super) fn finder(app: &App, chosen: usize, text: &str, frame: &mut Frame<'_>) {
     let offered = update::offered(text);
-    let height = (offered.len().min(14) + 2) as u16;
-    let area = centred(frame, 90, height);
+    let Items { area, top, rows, .. } = finder_items(app, chosen, offered.len());
     let width = usize::from(area.width.saturating_sub(2));
     let chosen = chosen.min(offered.len().saturating_sub(1));
-    let top = chosen.saturating_sub(13);
     let lines: Vec<Line<'_>> = offered
         .iter()
         .enumerate()
         .skip(top)
-        .take(14)
+        .take(rows)
         .map(|(index, binding)| {
             let line = line(app, binding, width);
             if index == chosen { line.style(app.theme.chosen()) } else { line }
@@ -100,11 +152,8 @@ pub(super) fn finder(app: &App, chosen: usize, text: &str, frame: &mut Frame<'_>
 
 /// A menu: what can be chosen.
 pub(super) fn menu(app: &App, menu: &Menu, frame: &mut Frame<'_>) {
-    const MOST: usize = 24;
-    let rows = menu.items.len().min(MOST).min(usize::from(frame.area().height.saturating_sub(2)));
-    let area = centred(frame, 100, (rows + 2) as u16);
+    let Items { area, top, rows, .. } = menu_items(app, menu);
     let width = usize::from(area.width.saturating_sub(2));
-    let top = (menu.chosen + 1).saturating_sub(rows);
     let items = menu.items.iter().enumerate().skip(top).take(rows);
     let lines: Vec<Line<'_>> = items
         .map(|(index, (text, _))| {
@@ -121,17 +170,14 @@ pub(super) fn menu(app: &App, menu: &Menu, frame: &mut Frame<'_>) {
 /// What can complete the filter that is being typed, above its line.
 pub(super) fn completions(app: &App, frame: &mut Frame<'_>) {
     let offered = &app.workspace.completions;
-    let line = app.layout.line;
-    let rows = offered.len().min(usize::from(line.y)) as u16;
+    let Items { area, rows, .. } = completion_items(app);
     if rows == 0 {
         return;
     }
-    let widest = offered.iter().map(|one| one.text.chars().count()).max().unwrap_or(0).clamp(12, 50);
-    let width = (widest + 46).min(usize::from(line.width));
-    let area = Rect::new(line.x, line.y - rows, width as u16, rows);
+    let (widest, width) = (widest(app), usize::from(area.width));
     let lines: Vec<Line<'_>> = offered
         .iter()
-        .take(usize::from(rows))
+        .take(rows)
         .enumerate()
         .map(|(index, one)| {
             let text = fit(&format!(" {}", one.text), widest + 2);

@@ -1,5 +1,7 @@
 //! The reading pane: what the chosen thing says, and what to look at next.
 
+use std::ops::Range;
+
 use boxclock_core::clock::human::{date_time, drift_text, duration_text};
 use boxclock_core::decode::Place;
 use boxclock_core::event::{EventRef, flag};
@@ -20,36 +22,9 @@ use crate::workspace::{ReadingLink, Shown, hex_lines};
 
 /// Draws it.
 pub(super) fn draw(app: &App, frame: &mut Frame<'_>, area: Rect) {
-    let mut pane = Pane { app, width: usize::from(area.width).saturating_sub(1), lines: Vec::new(), chosen_line: None };
-    match app.step {
-        Step::Box => pane.source(),
-        Step::Codes => pane.code_in_case(),
-        Step::Story => {
-            if let Some((key, label, hint)) = Story::FIELDS.get(app.list_cursor(Step::Story)) {
-                pane.paragraph(label, app.theme.strong());
-                pane.paragraph(hint, app.theme.faint());
-                // What the list has no room for.
-                pane.paragraph(app.story.get(key), Style::new());
-                pane.lines.push(Line::raw(""));
-            }
-            pane.paragraph("Write it down while it is fresh. Everything is optional, can be changed at any time, and opens the report.", app.theme.faint());
-        }
-        Step::Cause => {
-            pane.cause_hint();
-            pane.pinned_event();
-        }
-        Step::Desk => pane.desk(),
-        Step::Stream | Step::Report => pane.event(),
-    }
+    let mut pane = Pane::of(app, area);
     let height = usize::from(area.height);
-    let most = pane.lines.len().saturating_sub(height);
-    // The chosen link is in sight; else what was scrolled to.
-    let top = match pane.chosen_line {
-        Some(line) if app.step == Step::Stream => (line + 3).saturating_sub(height),
-        _ if matches!(app.step, Step::Stream | Step::Report | Step::Codes) => app.workspace.reading_top,
-        _ => 0,
-    };
-    pane.lines.drain(..top.min(most));
+    pane.lines.drain(..pane.top(height));
     if pane.lines.len() > height && height > 1 {
         let more = pane.lines.len() - height + 1;
         pane.lines.truncate(height - 1);
@@ -60,6 +35,13 @@ pub(super) fn draw(app: &App, frame: &mut Frame<'_>, area: Rect) {
     frame.render_widget(Paragraph::new(pane.lines), area);
 }
 
+/// The link at a line of the pane, counted from its top.
+pub(super) fn link_at(app: &App, area: Rect, line: usize) -> Option<usize> {
+    let pane = Pane::of(app, area);
+    let line = line + pane.top(usize::from(area.height));
+    pane.links.iter().position(|lines| lines.contains(&line))
+}
+
 mod code;
 
 struct Pane<'a> {
@@ -68,9 +50,48 @@ struct Pane<'a> {
     lines: Vec<Line<'static>>,
     /// Where the chosen link stands.
     chosen_line: Option<usize>,
+    /// The lines of each link.
+    links: Vec<Range<usize>>,
 }
 
-impl Pane<'_> {
+impl<'a> Pane<'a> {
+    fn of(app: &'a App, area: Rect) -> Self {
+        let width = usize::from(area.width).saturating_sub(1);
+        let mut pane = Self { app, width, lines: Vec::new(), chosen_line: None, links: Vec::new() };
+        match app.step {
+            Step::Box => pane.source(),
+            Step::Codes => pane.code_in_case(),
+            Step::Story => {
+                if let Some((key, label, hint)) = Story::FIELDS.get(app.list_cursor(Step::Story)) {
+                    pane.paragraph(label, app.theme.strong());
+                    pane.paragraph(hint, app.theme.faint());
+                    // What the list has no room for.
+                    pane.paragraph(app.story.get(key), Style::new());
+                    pane.lines.push(Line::raw(""));
+                }
+                pane.paragraph("Write it down while it is fresh. Everything is optional, can be changed at any time, and opens the report.", app.theme.faint());
+            }
+            Step::Cause => {
+                pane.cause_hint();
+                pane.pinned_event();
+            }
+            Step::Desk => pane.desk(),
+            Step::Stream | Step::Report => pane.event(),
+        }
+        pane
+    }
+
+    /// The first line that is shown: the chosen link is in sight; else what was scrolled to.
+    fn top(&self, height: usize) -> usize {
+        let app = self.app;
+        let top = match self.chosen_line {
+            Some(line) if app.step == Step::Stream => (line + 3).saturating_sub(height),
+            _ if matches!(app.step, Step::Stream | Step::Report | Step::Codes) => app.workspace.reading_top,
+            _ => 0,
+        };
+        top.min(self.lines.len().saturating_sub(height))
+    }
+
     fn heading(&mut self, text: &str) {
         if !self.lines.is_empty() {
             self.lines.push(Line::raw(""));
@@ -180,11 +201,13 @@ impl Pane<'_> {
         if chosen {
             self.chosen_line = Some(self.lines.len());
         }
+        let first = self.lines.len();
         self.lines.push(Line::styled(super::text::fit(&head, self.width), style));
         for line in lines.filter(|line| !line.is_empty()) {
             let text = cut(line, self.width.saturating_sub(3));
             self.lines.push(Line::styled(format!("   {text}"), self.app.theme.faint()));
         }
+        self.links.push(first..self.lines.len());
     }
 
     fn what(&mut self, event: EventRef<'_>, place: Option<Place>) {
