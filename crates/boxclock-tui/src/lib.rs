@@ -57,7 +57,7 @@ pub fn run(case: Case, follow: bool) -> Result<()> {
         previous(info);
         boxclock_says(&format!("the program failed; what you added is kept in {logbook}"));
     }));
-    execute!(io::stdout(), EnableMouseCapture, EnableBracketedPaste).map_err(cannot)?;
+    take_input(!app.settings.no_mouse).map_err(cannot)?;
     std::thread::spawn(move || {
         while let Ok(event) = event::read() {
             if sender.send(Event::Input(event)).is_err() {
@@ -120,13 +120,21 @@ fn copy_to_terminal(text: &str) -> io::Result<()> {
     execute!(io::stdout(), CopyToClipboard::to_clipboard_from(text))
 }
 
+/// Has the terminal send what is pasted in one piece, and what the mouse does, where that is wanted.
+fn take_input(with_mouse: bool) -> io::Result<()> {
+    if with_mouse {
+        execute!(io::stdout(), EnableMouseCapture)?;
+    }
+    execute!(io::stdout(), EnableBracketedPaste)
+}
+
 /// Gives the terminal back to the shell until the program is continued.
-fn suspend(terminal: &mut ratatui::DefaultTerminal) -> io::Result<()> {
+fn suspend(terminal: &mut ratatui::DefaultTerminal, with_mouse: bool) -> io::Result<()> {
     execute!(io::stdout(), DisableMouseCapture, DisableBracketedPaste)?;
     ratatui::try_restore()?;
     platform::suspend();
     *terminal = ratatui::try_init()?;
-    execute!(io::stdout(), EnableMouseCapture, EnableBracketedPaste)
+    take_input(with_mouse)
 }
 
 /// Waits for events, takes all that wait, changes the state, draws once.
@@ -148,7 +156,7 @@ fn main_loop(
             copy_to_terminal(&text)?;
         }
         if std::mem::take(&mut app.suspend) {
-            suspend(terminal)?;
+            suspend(terminal, !app.settings.no_mouse)?;
             continue;
         }
         let Ok(first) = events.recv() else { break };

@@ -6,6 +6,7 @@
 //! zone = "Europe/Lisbon"     # in which times are shown
 //! time = "date-time"         # time, date-time
 //! columns = "time level host:10 component"
+//! mouse = false              # leaves the mouse to the terminal, for its own selection
 //!
 //! [keys]
 //! next-problem = ["]", "F8"]
@@ -46,6 +47,8 @@ pub struct Settings {
     pub zone: Option<Zone>,
     pub time: TimeForm,
     pub columns: Option<Vec<(Column, usize)>>,
+    /// Whether the mouse is left to the terminal.
+    pub no_mouse: bool,
     /// Keys by the name of their action.
     pub keys: BTreeMap<String, Vec<String>>,
 }
@@ -59,6 +62,7 @@ struct File {
     #[serde(default)]
     time: TimeForm,
     columns: Option<String>,
+    mouse: Option<bool>,
     #[serde(default)]
     keys: BTreeMap<String, Vec<String>>,
 }
@@ -99,6 +103,7 @@ impl Settings {
             zone: file.zone.as_deref().map(Zone::parse).transpose()?,
             time: file.time,
             columns: file.columns.as_deref().map(parse_columns).transpose()?,
+            no_mouse: file.mouse == Some(false),
             keys: file.keys,
         })
     }
@@ -111,12 +116,13 @@ mod tests {
     #[test]
     fn settings_are_read() {
         let text = "theme = \"light\"\ncolours = 16\nzone = \"Europe/Lisbon\"\ntime = \"date-time\"\n\
-            columns = \"time level\"\n[keys]\nnext-problem = [\"F8\"]\n";
+            columns = \"time level\"\nmouse = false\n[keys]\nnext-problem = [\"F8\"]\n";
         let settings = Settings::parse(text).unwrap();
         assert_eq!(
             (settings.ground, settings.colours, settings.time),
             (Some(Ground::Light), Some(16), TimeForm::DateTime)
         );
+        assert!(settings.no_mouse && !Settings::parse("").unwrap().no_mouse);
         assert_eq!(settings.zone.unwrap().name(), "Europe/Lisbon");
         assert_eq!(settings.columns.unwrap().len(), 2);
         assert_eq!(settings.keys["next-problem"], ["F8"]);
