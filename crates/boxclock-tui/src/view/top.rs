@@ -20,8 +20,12 @@ pub(super) fn draw(app: &App, frame: &mut Frame<'_>) {
     let table = &app.loaded.table;
     let mut facts = format!(" · {}", many(table.len() as u64, "event"));
     if layout.top.width >= 90 {
-        let hosts = many(table.hosts.len().saturating_sub(1) as u64, "host");
-        facts = format!(" · {hosts} · {}{facts}", many(app.sources.len() as u64, "source"));
+        facts.insert_str(0, &format!(" · {}", many(app.sources.len() as u64, "source")));
+        // Files of no host are usual, and said in the Box view.
+        let hosts = table.hosts.len().saturating_sub(1) as u64;
+        if hosts > 0 {
+            facts.insert_str(0, &format!(" · {}", many(hosts, "host")));
+        }
     }
     if !app.loaded.complete {
         facts.push_str(&format!(" · reading {}", progress(app)));
