@@ -6,6 +6,8 @@ use super::*;
 use crate::case::{Case, Loaded, Options};
 use crate::work::Work;
 
+mod plainly;
+
 const LOG: &str = "\
 2026-04-12 02:10:00 INFO  [main] dosing - heartbeat sent
 2026-04-12 02:20:00 WARN  [main] dosing - lease of tank 3 was lost
