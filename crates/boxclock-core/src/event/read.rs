@@ -11,8 +11,10 @@ use crate::limits;
 use crate::text::SourceFile;
 use crate::trace;
 
-/// Bytes read at once: records next to each other then cost one read.
+/// Bytes read at once where a file is read on and on: records next to each other then cost one read.
 const WINDOW_BYTES: usize = 128 << 10;
+/// Bytes read at once where the last read was elsewhere: of what passes a filter the next record is often far away.
+const FIRST_BYTES: usize = 8 << 10;
 /// Windows that are kept.
 const WINDOWS: usize = 64;
 
@@ -59,7 +61,12 @@ impl RecordReader {
             {
                 self.windows.remove(&oldest);
             }
-            let bytes = SourceFile::open(&self.sources[index].path)?.read(offset, length.max(WINDOW_BYTES))?;
+            let goes_on = self.windows.get(&index).is_some_and(|window| {
+                let end = window.offset + window.bytes.len() as u64;
+                (window.offset..=end + WINDOW_BYTES as u64 / 4).contains(&offset)
+            });
+            let wanted = if goes_on { WINDOW_BYTES } else { FIRST_BYTES };
+            let bytes = SourceFile::open(&self.sources[index].path)?.read(offset, length.max(wanted))?;
             self.windows.insert(index, Window { offset, bytes, used: 0 });
         }
         let Some(window) = self.windows.get_mut(&index) else { return Ok(&[]) };

@@ -14,7 +14,7 @@ use crate::code::{self, Found, Platform};
 use crate::event::{EventRef, RecordReader, Row};
 use crate::format::{Detected, Record};
 use crate::limits;
-use crate::work::Work;
+use crate::work::{Work, parallel, workers};
 
 /// A form of output.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -122,6 +122,14 @@ fn some(text: &str) -> Option<&str> {
     (!text.is_empty()).then_some(text)
 }
 
+/// The head of the table.
+const CSV_COLUMNS: [&str; 12] =
+    ["time", "time_known", "severity", "host", "component", "pid", "tid", "source", "line", "offset", "codes", "body"];
+
+/// Events that are written together: so many at first, and at most.
+const FIRST_PIECE: usize = 32;
+const LARGEST_PIECE: usize = 4096;
+
 /// Writes events one after the other.
 pub struct EventWriter {
     sources: Arc<Vec<Source>>,
@@ -176,19 +184,13 @@ impl EventWriter {
     }
 
     /// Writes one event as a line of JSON.
-    ///
-    /// # Errors
-    /// When `out` cannot be written.
-    pub fn json_line(&mut self, event: EventRef<'_>, out: &mut impl Write) -> io::Result<()> {
+    fn json_line(&mut self, event: EventRef<'_>, out: &mut Vec<u8>) -> io::Result<()> {
         serde_json::to_writer(&mut *out, &self.event_out(event))?;
         out.write_all(b"\n")
     }
 
     /// Writes one event as text for people: time, host, level, component, message.
-    ///
-    /// # Errors
-    /// When `out` cannot be written.
-    pub fn text_line(&mut self, event: EventRef<'_>, out: &mut impl Write) -> io::Result<()> {
+    fn text_line(&mut self, event: EventRef<'_>, out: &mut Vec<u8>) -> io::Result<()> {
         let time = event.time().map_or_else(|| format!("{:23}", "-"), |time| human::date_time(time, &self.zone));
         let record = self.reader.record(event);
         let body = crate::visible(&record.body, true);
@@ -207,7 +209,7 @@ impl EventWriter {
         loaded: &Loaded,
         rows: &[u32],
         form: Form,
-        out: &mut impl Write,
+        out: &mut dyn Write,
         work: &Work,
     ) -> io::Result<()> {
         work.set_total(rows.len() as u64);
@@ -216,17 +218,60 @@ impl EventWriter {
             loaded.table.event(Row(*row))
         });
         match form {
-            Form::JsonLines => events.into_iter().try_for_each(|event| self.json_line(event, out)),
-            Form::Text => events.into_iter().try_for_each(|event| self.text_line(event, out)),
-            Form::Csv => self.csv(events, out),
             Form::Xml => self.xml(events, out),
             Form::Raw => self.raw(events, out),
-            Form::Otlp => events.into_iter().try_for_each(|event| self.otlp_line(event, out)),
+            Form::JsonLines => self.in_pieces(loaded, rows, out, work, |writer, events, out| {
+                each(events, |event| writer.json_line(event, out))
+            }),
+            Form::Text => self.in_pieces(loaded, rows, out, work, |writer, events, out| {
+                each(events, |event| writer.text_line(event, out))
+            }),
+            Form::Otlp => self.in_pieces(loaded, rows, out, work, |writer, events, out| {
+                each(events, |event| writer.otlp_line(event, out))
+            }),
+            Form::Csv => {
+                let mut head = csv::Writer::from_writer(&mut *out);
+                head.write_record(CSV_COLUMNS)?;
+                head.flush()?;
+                drop(head);
+                self.in_pieces(loaded, rows, out, work, |writer, events, out| writer.csv(events, out))
+            }
         }?;
         if work.is_cancelled() { Err(io::Error::new(io::ErrorKind::Interrupted, "stopped")) } else { Ok(()) }
     }
 
-    fn raw<'a>(&mut self, events: impl Iterator<Item = EventRef<'a>>, out: &mut impl Write) -> io::Result<()> {
+    /// Writes events in pieces on all cores, and the pieces in order. The first ones are small: what reads the output need not
+    /// wait, and may have seen enough.
+    fn in_pieces(
+        &self,
+        loaded: &Loaded,
+        rows: &[u32],
+        out: &mut dyn Write,
+        work: &Work,
+        write: impl Fn(&mut Self, &mut dyn Iterator<Item = EventRef<'_>>, &mut Vec<u8>) -> io::Result<()> + Sync,
+    ) -> io::Result<()> {
+        let (mut rest, mut piece) = (rows, FIRST_PIECE);
+        while !rest.is_empty() && !work.is_cancelled() {
+            let (batch, behind) = rest.split_at(rest.len().min(piece * workers() * 2));
+            let pieces: Vec<&[u32]> = batch.chunks(piece).collect();
+            let written = parallel(pieces.len(), work, |index| {
+                let reader = RecordReader::new(Arc::clone(&self.sources));
+                let mut writer = Self { sources: Arc::clone(&self.sources), reader, zone: self.zone.clone() };
+                let mut text = Vec::new();
+                let mut events = pieces[index].iter().map(|row| loaded.table.event(Row(*row)));
+                write(&mut writer, &mut events, &mut text)?;
+                work.advance(pieces[index].len() as u64);
+                Ok::<_, io::Error>(text)
+            });
+            for text in written {
+                out.write_all(&text?)?;
+            }
+            (rest, piece) = (behind, (piece * 2).min(LARGEST_PIECE));
+        }
+        Ok(())
+    }
+
+    fn raw<'a>(&mut self, events: impl Iterator<Item = EventRef<'a>>, out: &mut dyn Write) -> io::Result<()> {
         let mut next: Option<(usize, u64)> = None;
         for event in events {
             if next != Some((event.source(), event.offset())) {
@@ -242,7 +287,7 @@ impl EventWriter {
     }
 
     /// Source: the protocol's `logs.proto` and its JSON mapping (64-bit integers as strings).
-    fn otlp_line(&mut self, event: EventRef<'_>, out: &mut impl Write) -> io::Result<()> {
+    fn otlp_line(&mut self, event: EventRef<'_>, out: &mut Vec<u8>) -> io::Result<()> {
         let observed = event.time();
         let event = self.event_out(event);
         let mut attributes = vec![
@@ -268,22 +313,8 @@ impl EventWriter {
         out.write_all(b"\n")
     }
 
-    fn csv<'a>(&mut self, events: impl Iterator<Item = EventRef<'a>>, out: &mut impl Write) -> io::Result<()> {
+    fn csv<'a>(&mut self, events: impl Iterator<Item = EventRef<'a>>, out: &mut Vec<u8>) -> io::Result<()> {
         let mut writer = csv::Writer::from_writer(out);
-        writer.write_record([
-            "time",
-            "time_known",
-            "severity",
-            "host",
-            "component",
-            "pid",
-            "tid",
-            "source",
-            "line",
-            "offset",
-            "codes",
-            "body",
-        ])?;
         for event in events {
             let out = self.event_out(event);
             let number = |value: Option<u32>| value.map(|value| value.to_string()).unwrap_or_default();
@@ -306,7 +337,7 @@ impl EventWriter {
         writer.flush()
     }
 
-    fn xml<'a>(&mut self, events: impl Iterator<Item = EventRef<'a>>, out: &mut impl Write) -> io::Result<()> {
+    fn xml<'a>(&mut self, events: impl Iterator<Item = EventRef<'a>>, out: &mut dyn Write) -> io::Result<()> {
         let mut writer = quick_xml::Writer::new_with_indent(&mut *out, b' ', 1);
         writer.write_event(Event::Decl(BytesDecl::new("1.0", Some("UTF-8"), None)))?;
         writer.create_element("events").write_inner_content(|writer| {
@@ -338,6 +369,16 @@ impl EventWriter {
         })?;
         out.write_all(b"\n")
     }
+}
+
+fn each<'a>(
+    events: &mut dyn Iterator<Item = EventRef<'a>>,
+    mut write: impl FnMut(EventRef<'a>) -> io::Result<()>,
+) -> io::Result<()> {
+    for event in events {
+        write(event)?;
+    }
+    Ok(())
 }
 
 fn otlp_attribute(name: &str, value: &Value) -> Value {

@@ -143,6 +143,80 @@ fn other_forms() {
     );
 }
 
+/// A case of three hosts whose events alternate, some of two lines.
+fn long_case() -> (tempfile::TempDir, Case, Loaded) {
+    let folder = tempfile::tempdir().unwrap();
+    for (host, every) in [("pump-ctl", 1), ("dose-gw", 2), ("keeper-desk", 7)] {
+        let line = |second: usize| {
+            let more = if second.is_multiple_of(5) { "  and more, \"quoted\"\n" } else { "" };
+            let (minute, second) = (second / 60, second % 60);
+            format!("2026-04-12 02:{minute:02}:{second:02} WARN [main] link - lost, error 5\n{more}")
+        };
+        let text: String = (0..1200).filter(|second| second % every == 0).map(line).collect();
+        let path = folder.path().join("hosts").join(host).join("app.log");
+        std::fs::create_dir_all(path.parent().unwrap()).unwrap();
+        std::fs::write(path, text).unwrap();
+    }
+    let case = Case::open(&[folder.path().to_path_buf()], Options::default(), &Work::default()).unwrap();
+    let loaded = case.load(&Work::default()).unwrap();
+    (folder, case, loaded)
+}
+
+/// Many events are written in pieces on all cores: what comes out is what one by one would give.
+#[test]
+fn pieces_are_put_together_in_order() {
+    let (_folder, case, loaded) = long_case();
+    let rows = &loaded.table.order;
+    assert_eq!(rows.len(), 1200 + 600 + 172);
+    for form in [Form::JsonLines, Form::Text, Form::Otlp, Form::Csv] {
+        let mut writer = EventWriter::new(&case, Zone::utc());
+        let mut one_by_one = Vec::new();
+        for (index, row) in rows.iter().enumerate() {
+            let mut text = Vec::new();
+            writer.write_all(&loaded, &[*row], form, &mut text, &Work::default()).unwrap();
+            // The head of a table stands before the first row only.
+            let head = if form == Form::Csv && index > 0 {
+                text.iter().position(|byte| *byte == b'\n').unwrap() + 1
+            } else {
+                0
+            };
+            one_by_one.extend_from_slice(&text[head..]);
+        }
+        assert_eq!(written(&case, &loaded, form), String::from_utf8(one_by_one).unwrap(), "{form:?}");
+    }
+}
+
+#[test]
+fn writing_counts_events_and_stops() {
+    /// Takes some bytes, then wants no more.
+    struct Stops<'a>(usize, &'a Work);
+    impl std::io::Write for Stops<'_> {
+        fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
+            self.0 += bytes.len();
+            if self.0 > 20_000 {
+                self.1.cancel();
+            }
+            Ok(bytes.len())
+        }
+        fn flush(&mut self) -> std::io::Result<()> {
+            Ok(())
+        }
+    }
+    let (_folder, case, loaded) = long_case();
+    let mut writer = EventWriter::new(&case, Zone::utc());
+    for form in [Form::JsonLines, Form::Text, Form::Otlp, Form::Csv, Form::Raw, Form::Xml] {
+        let work = Work::default();
+        let mut all = Stops(0, &Work::default());
+        writer.write_all(&loaded, &loaded.table.order, form, &mut all, &work).unwrap();
+        assert_eq!(work.progress(), (1972, 1972), "{form:?}");
+        let work = Work::default();
+        let mut some = Stops(0, &work);
+        let error = writer.write_all(&loaded, &loaded.table.order, form, &mut some, &work).unwrap_err();
+        assert_eq!(error.kind(), std::io::ErrorKind::Interrupted, "{form:?}");
+        assert!(some.0 < all.0, "{form:?}: {} of {} bytes", some.0, all.0);
+    }
+}
+
 #[test]
 fn the_report_says_what_was_pinned() {
     let (_folder, case, loaded) = case();
