@@ -303,8 +303,8 @@ pub struct App {
     /// The rail's window; `None` for the whole span.
     pub window: Option<(i64, i64)>,
     pub density: Option<Arc<Density>>,
-    /// What the density on screen was asked for.
-    pub density_asked: Option<(i64, i64, usize)>,
+    /// What the density on screen was asked for: from, to, slices, lanes at most.
+    pub density_asked: Option<(i64, i64, usize, usize)>,
     /// Places jumped from.
     pub back: Vec<(Step, Option<(usize, u64)>)>,
     /// The chosen line of each other view, and its first visible one.

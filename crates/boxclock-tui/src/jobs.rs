@@ -29,7 +29,6 @@ use crossbeam_channel::Sender;
 use ratatui::crossterm::event::Event as Input;
 
 use crate::desk::DeskDone;
-use crate::view::layout::LANES;
 use crate::workspace::{Follow, Overlay};
 
 mod write;
@@ -328,10 +327,10 @@ impl Jobs {
         });
     }
 
-    /// Counts for the rail.
-    pub fn rail(&mut self, loaded: Loaded, span: (i64, i64), slices: usize, lanes: Lanes) {
+    /// Counts for the rail, in at most so many lanes.
+    pub fn rail(&mut self, loaded: Loaded, span: (i64, i64), slices: usize, (lanes, most): (Lanes, usize)) {
         self.start(Kind::Rail, move |work| {
-            let density = density_by(&loaded.table, &lanes, span, slices, work)?.folded(LANES);
+            let density = density_by(&loaded.table, &lanes, span, slices, work)?.folded(most);
             Some(Outcome::Rail(Arc::new(density)))
         });
     }

@@ -56,10 +56,15 @@ impl Screen {
 
     /// Waits until no job runs.
     fn settle(&mut self) {
-        self.app.prepare(120, 30);
+        self.settle_at((120, 30));
+    }
+
+    /// Waits until no job runs, in a terminal of this size.
+    fn settle_at(&mut self, (width, height): (u16, u16)) {
+        self.app.prepare(width, height);
         while self.app.jobs.any_runs() {
             self.take_one();
-            self.app.prepare(120, 30);
+            self.app.prepare(width, height);
         }
     }
 

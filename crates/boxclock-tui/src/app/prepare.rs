@@ -215,8 +215,9 @@ impl App {
     fn ask_for_rail(&mut self) {
         let slices = usize::from(self.layout.rail_rows());
         let Some((from, to)) = self.rail_span() else { return };
-        if slices > 0 && self.density_asked != Some((from, to, slices)) {
-            self.density_asked = Some((from, to, slices));
+        let most = self.layout.most_lanes;
+        if slices > 0 && self.density_asked != Some((from, to, slices, most)) {
+            self.density_asked = Some((from, to, slices, most));
             let lanes = match self.workspace.rail_host {
                 None => Lanes::Hosts,
                 Some(host) => {
@@ -226,7 +227,7 @@ impl App {
                     Lanes::Sources(of_host.map(|(_, number)| number).collect())
                 }
             };
-            self.jobs.rail(self.loaded.clone(), (from, to), slices, lanes);
+            self.jobs.rail(self.loaded.clone(), (from, to), slices, (lanes, most));
         }
     }
 

@@ -180,7 +180,10 @@ fn more_hosts_than_lanes() {
         })
         .collect();
     let files: Vec<(&str, &str)> = files.iter().map(|(name, text)| (name.as_str(), text.as_str())).collect();
-    same("many-hosts", &mut named(&files), (100, 24));
+    let mut screen = named(&files);
+    same("many-hosts", &mut screen, (120, 24));
+    screen.settle_at((100, 24));
+    same("many-hosts-100", &mut screen, (100, 24));
 }
 
 #[test]

@@ -20,16 +20,19 @@ pub struct Layout {
     pub line: Rect,
     /// Key hints.
     pub hints: Rect,
-    /// Hosts that have a lane.
+    /// Lanes of the rail.
     pub lanes: usize,
+    /// Lanes that there could be.
+    pub most_lanes: usize,
 }
 
 /// Columns of the rail's times.
 pub const RAIL_TIME: u16 = 6;
 /// Columns from which on the reading pane stands beside the middle.
 pub const READING_BESIDE: u16 = 100;
-/// Most lanes of the rail.
-pub const LANES: usize = 8;
+/// Most lanes of the rail; fewer where the text needs the room.
+const LANES: usize = 8;
+const FEW_LANES: usize = 4;
 
 impl Layout {
     /// The layout of a terminal.
@@ -42,7 +45,8 @@ impl Layout {
         let foot = if height >= 8 { 2 } else { u16::from(height >= 3) };
         let y = head + rule;
         let rows = height.saturating_sub(y + rule + foot);
-        let lanes = hosts.clamp(1, LANES);
+        let most_lanes = if width >= 120 { LANES } else { FEW_LANES };
+        let lanes = hosts.clamp(1, most_lanes);
         let rail_width = if width >= 70 && tall { RAIL_TIME + 2 + lanes as u16 * 2 + 3 } else { 0 };
         let reading_width = match width {
             _ if !reading || step == Step::Report => 0,
@@ -62,6 +66,7 @@ impl Layout {
             line: if foot >= 1 { row(height - foot, 1) } else { Rect::default() },
             hints: if foot >= 2 { row(height - 1, 1) } else { Rect::default() },
             lanes,
+            most_lanes,
             whole: Rect::new(0, 0, width, height),
         }
     }

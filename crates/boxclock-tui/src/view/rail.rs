@@ -26,7 +26,7 @@ pub(super) fn draw(app: &App, frame: &mut Frame<'_>, area: Rect) {
     };
     let rows = usize::from(area.height.saturating_sub(1));
     let lanes = density.lanes().min(app.layout.lanes);
-    let mut lines = vec![head(app, density)];
+    let mut lines = vec![head(app, density, lanes)];
     let shown = shown_slices(app, density);
     let pins = pin_slices(app, density);
     let marks = mark_slices(app, density);
@@ -80,11 +80,13 @@ pub(super) fn draw(app: &App, frame: &mut Frame<'_>, area: Rect) {
 }
 
 /// What tells the hosts apart, above their lanes and in their hues.
-fn head(app: &App, density: &Density) -> Line<'static> {
+fn head(app: &App, density: &Density, lanes: usize) -> Line<'static> {
     let name = |number: u32| app.loaded.table.hosts.get(number as usize).map(String::as_str).unwrap_or_default();
     let head: String = app.workspace.rail_host.map_or("", name).chars().take(usize::from(RAIL_TIME)).collect();
     let width = usize::from(RAIL_TIME) + 1;
     let mut spans = vec![Span::styled(format!("{head:width$}"), app.theme.faint())];
+    // After a change of the terminal's width there are other lanes a moment later.
+    let hosts = density.hosts.iter().take(lanes);
     if density.of_sources {
         // Sources have numbers among those of their host: their names begin alike.
         let style = app.theme.host(app.workspace.rail_host.unwrap_or(0));
@@ -93,13 +95,13 @@ fn head(app: &App, density: &Density) -> Line<'static> {
             let host = app.case.sources.get(source as usize).map(|source| &source.host);
             app.case.sources.iter().take(source as usize).filter(|other| Some(&other.host) == host).count() + 1
         };
-        spans.extend(density.hosts.iter().map(|source| Span::styled(format!("{:<2}", number(*source)), style)));
+        spans.extend(hosts.map(|source| Span::styled(format!("{:<2}", number(*source)), style)));
     } else {
-        let labels = density.hosts.iter().map(|number| (label(name(*number), &app.loaded.table.hosts), number));
+        let labels = hosts.map(|number| (label(name(*number), &app.loaded.table.hosts), number));
         spans.extend(labels.map(|(label, number)| Span::styled(format!("{label:2}"), app.theme.host(*number))));
     }
     // Those that share the last lane.
-    if density.others > 0 {
+    if density.others > 0 && lanes == density.lanes() {
         spans.push(Span::styled(format!("+{}", density.others), app.theme.faint()));
     }
     Line::from(spans)
