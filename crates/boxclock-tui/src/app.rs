@@ -303,6 +303,8 @@ pub struct App {
     /// The rail's window; `None` for the whole span.
     pub window: Option<(i64, i64)>,
     pub density: Option<Arc<Density>>,
+    /// What stands above its lanes.
+    pub rail_labels: Vec<String>,
     /// What the density on screen was asked for: from, to, slices, lanes at most.
     pub density_asked: Option<(i64, i64, usize, usize)>,
     /// Places jumped from.
@@ -384,6 +386,7 @@ impl App {
             find_moves: false,
             window: None,
             density: None,
+            rail_labels: Vec::new(),
             density_asked: None,
             back: Vec::new(),
             lists: HashMap::new(),

@@ -29,6 +29,7 @@ use crossbeam_channel::Sender;
 use ratatui::crossterm::event::Event as Input;
 
 use crate::desk::DeskDone;
+use crate::view::rail;
 use crate::workspace::{Follow, Overlay};
 
 mod write;
@@ -60,8 +61,8 @@ pub enum Outcome {
     View(ViewRows),
     /// The hits of a find among the rows of the stream, as places.
     Hits(Arc<Vec<u32>>),
-    /// The density for the rail.
-    Rail(Arc<Density>),
+    /// The density for the rail, and a label for each of its hosts or sources.
+    Rail(Arc<Density>, Vec<String>),
     /// Whether the sources cover the moment, and what the checks found.
     Box(Arc<BoxState>),
     /// The table with other clocks.
@@ -330,8 +331,15 @@ impl Jobs {
     /// Counts for the rail, in at most so many lanes.
     pub fn rail(&mut self, loaded: Loaded, span: (i64, i64), slices: usize, (lanes, most): (Lanes, usize)) {
         self.start(Kind::Rail, move |work| {
-            let density = density_by(&loaded.table, &lanes, span, slices, work)?.folded(most);
-            Some(Outcome::Rail(Arc::new(density)))
+            let all = density_by(&loaded.table, &lanes, span, slices, work)?;
+            let density = all.clone().folded(most);
+            let label = |lane: &u32| match all.hosts.iter().position(|other| other == lane) {
+                // Sources have numbers among those of their host: their names begin alike.
+                Some(place) if all.of_sources => (place + 1).to_string(),
+                _ => rail::label(&loaded.table.hosts[*lane as usize], &loaded.table.hosts),
+            };
+            let labels = density.hosts.iter().map(label).collect();
+            Some(Outcome::Rail(Arc::new(density), labels))
         });
     }
 

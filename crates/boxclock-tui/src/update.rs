@@ -162,7 +162,7 @@ fn done(app: &mut App, outcome: Outcome) {
                 act::to_hit(app, app.find_from, false, true);
             }
         }
-        Outcome::Rail(density) => app.density = Some(density),
+        Outcome::Rail(density, labels) => (app.density, app.rail_labels) = (Some(density), labels),
         Outcome::Box(state) => {
             app.box_state = state;
             app.arrange_box();

@@ -24,7 +24,7 @@ mod codes;
 mod desk;
 pub mod layout;
 mod overlay;
-mod rail;
+pub(crate) mod rail;
 mod reading;
 mod report;
 mod story;

@@ -81,24 +81,14 @@ pub(super) fn draw(app: &App, frame: &mut Frame<'_>, area: Rect) {
 
 /// What tells the hosts apart, above their lanes and in their hues.
 fn head(app: &App, density: &Density, lanes: usize) -> Line<'static> {
-    let name = |number: u32| app.loaded.table.hosts.get(number as usize).map(String::as_str).unwrap_or_default();
-    let head: String = app.workspace.rail_host.map_or("", name).chars().take(usize::from(RAIL_TIME)).collect();
+    let host = app.workspace.rail_host.and_then(|host| app.loaded.table.hosts.get(host as usize));
+    let head: String = host.map_or("", |host| host).chars().take(usize::from(RAIL_TIME)).collect();
     let width = usize::from(RAIL_TIME) + 1;
     let mut spans = vec![Span::styled(format!("{head:width$}"), app.theme.faint())];
     // After a change of the terminal's width there are other lanes a moment later.
-    let hosts = density.hosts.iter().take(lanes);
-    if density.of_sources {
-        // Sources have numbers among those of their host: their names begin alike.
-        let style = app.theme.host(app.workspace.rail_host.unwrap_or(0));
-        let number = |source: u32| {
-            // The rail may still be that of a case with other sources.
-            let host = app.case.sources.get(source as usize).map(|source| &source.host);
-            app.case.sources.iter().take(source as usize).filter(|other| Some(&other.host) == host).count() + 1
-        };
-        spans.extend(hosts.map(|source| Span::styled(format!("{:<2}", number(*source)), style)));
-    } else {
-        let labels = hosts.map(|number| (label(name(*number), &app.loaded.table.hosts), number));
-        spans.extend(labels.map(|(label, number)| Span::styled(format!("{label:2}"), app.theme.host(*number))));
+    for (label, number) in app.rail_labels.iter().zip(&density.hosts).take(lanes) {
+        let host = if density.of_sources { app.workspace.rail_host.unwrap_or(0) } else { *number };
+        spans.push(Span::styled(format!("{label:2}"), app.theme.host(host)));
     }
     // Those that share the last lane.
     if density.others > 0 && lanes == density.lanes() {
@@ -107,19 +97,25 @@ fn head(app: &App, density: &Density, lanes: usize) -> Line<'static> {
     Line::from(spans)
 }
 
-/// One or two characters for a host among all hosts: its first letter, or where others begin with it too what it does
-/// not have in common with them.
-fn label(name: &str, all: &[String]) -> String {
-    let first = |name: &str| name.chars().next().map(|letter| letter.to_uppercase().to_string());
-    let Some(letter) = first(name) else { return "·".into() };
-    let alike: Vec<&String> = all.iter().filter(|other| first(other).as_ref() == Some(&letter)).collect();
-    if alike.len() < 2 {
-        return letter;
+/// One or two characters that tell a host from all others, as far as so few can: its first letter; what it does not have in
+/// common with those that begin alike; its end; its first letter and its last.
+pub(crate) fn label(name: &str, all: &[String]) -> String {
+    let first = |name: &str| name.chars().next().map(|letter| letter.to_uppercase().to_string()).unwrap_or_default();
+    if name.is_empty() {
+        return "·".into();
     }
-    let common = |other: &&String| name.chars().zip(other.chars()).take_while(|(one, other)| one == other).count();
-    let common = alike.iter().map(common).min().unwrap_or(0);
-    let rest: String = name.chars().skip(common).take(2).collect();
-    if rest.is_empty() { letter } else { rest }
+    let alike = all.iter().filter(|other| first(other) == first(name));
+    let same = |other: &String| name.chars().zip(other.chars()).take_while(|(one, other)| one == other).count();
+    let common = alike.map(same).min().unwrap_or(0);
+    let behind = |name: &str| name.chars().skip(common).take(2).collect::<String>();
+    let end = |name: &str| name.chars().skip(name.chars().count().saturating_sub(2)).collect::<String>();
+    let both = |name: &str| first(name) + &name.chars().next_back().map(String::from).unwrap_or_default();
+    let is_own = |of: &dyn Fn(&str) -> String| {
+        let own = of(name);
+        !own.is_empty() && all.iter().filter(|other| of(other) == own).count() < 2
+    };
+    let forms: [&dyn Fn(&str) -> String; 3] = [&first, &behind, &end];
+    forms.into_iter().find(|of| is_own(*of)).map_or_else(|| both(name), |of| of(name))
 }
 
 /// The slices between the first and the last visible event of the stream.
@@ -253,6 +249,8 @@ mod tests {
         assert_eq!(labels(&["pump-ctl", "keeper-desk", "dose-gw"]), ["P", "K", "D"]);
         assert_eq!(labels(&["tank-01", "tank-02", "tank-11", "dose-gw"]), ["01", "02", "11", "D"]);
         assert_eq!(labels(&["Dose", "dose-2", "", "élan"]), ["Do", "do", "·", "É"]);
-        assert_eq!(labels(&["tank", "tank-2"]), ["T", "-2"]);
+        assert_eq!(labels(&["tank", "tank-2"]), ["nk", "-2"]);
+        assert_eq!(labels(&["tank-01", "tank-02", "title"]), ["01", "02", "it"]);
+        assert_eq!(labels(&["pump-01", "tank-01", "tank-02"]), ["P", "T1", "2"]);
     }
 }

@@ -59,7 +59,7 @@ pub(super) fn is_general(text: &[u8], start: usize, code: Code) -> bool {
 }
 
 /// Numbers that are codes because of the place where they stand, without a word in front. A new place must pass
-/// `sieve::may_be_in_its_place` as well.
+/// `sieve::may_be_number` as well.
 pub(super) fn in_its_place(text: &[u8], start: usize, end: usize) -> Option<Code> {
     let before = start.checked_sub(1).and_then(|at| text.get(at)).copied()?;
     let word = &text[start..end];
