@@ -6,6 +6,7 @@ use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
 
+use crate::analysis::PieceStore;
 use crate::clock::{DateOrder, Drift, TimeKnown, Zone};
 use crate::code::{Code, Family, Platform};
 use crate::crash::DumpFormat;
@@ -22,14 +23,16 @@ use crate::{Error, Result};
 mod boot;
 mod chunk;
 mod finish;
+mod follow;
 mod generations;
-mod index;
+pub(crate) mod index;
 mod inventory;
 mod load;
 mod look;
 mod schedule;
 
 pub use inventory::{FileFound, find_files, find_files_where};
+pub use follow::Follower;
 pub use load::Loader;
 pub use schedule::Focus;
 
@@ -416,6 +419,10 @@ pub struct Loaded {
     pub reports: Arc<Vec<SourceReport>>,
     /// Whether everything has been read.
     pub complete: bool,
+    /// What analyses know of each part: other clocks, zones and hosts leave that as it is.
+    pub pieces: Arc<PieceStore>,
+    /// For each source: the state that was read, where something of it is kept on disk.
+    pub(crate) keys: Arc<Vec<Option<index::Key>>>,
 }
 
 /// Says why a path given by the user cannot be used.

@@ -6,9 +6,11 @@ use std::collections::{BTreeMap, BTreeSet};
 use serde::Serialize;
 
 use crate::case::{Case, Loaded, ZoneFrom};
-use crate::clock::{MINUTE, human, to_rfc3339};
+use crate::clock::{MINUTE, TimeKnown, human, to_rfc3339};
+use crate::event::{NO_TIME, flag};
 use crate::gather::recipe::Class;
 use crate::gather::{Window, time_of};
+use crate::work::{Work, parallel};
 
 /// How well a class of logs of one host covers the window.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
@@ -64,7 +66,7 @@ impl Cover {
             Self::SilentGap => {
                 "find out whether the writer was stopped or the machine hung: the silence is evidence itself"
             }
-            Self::ClockUnknown => "say the zone of this host or source (--zone, or z in the Box view)",
+            Self::ClockUnknown => "state the zone of this host or source (--zone, or in the Box view)",
             Self::EndsTooEarly => "gather again now: what was written since is missing, or the writer stopped here",
             Self::StartsTooLate => "look for rotated or archived logs, backups, or a log server that received them",
             Self::NotReadable => "gather again with more rights, or ask the owner of these files",
@@ -144,11 +146,11 @@ struct Log {
 pub fn coverage(case: &Case, loaded: &Loaded, window: Window) -> Vec<Row> {
     let mut logs: BTreeMap<(String, Class), Vec<Log>> = BTreeMap::new();
     let mut last_log = None;
-    for (index, source) in case.sources.iter().enumerate() {
+    let looked = parallel(case.sources.len(), &Work::default(), |index| look(case, loaded, index, window));
+    for ((index, source), log) in case.sources.iter().enumerate().zip(looked) {
         let class = source.class.unwrap_or(Class::Application);
         let host = source.host.clone().or_else(|| host_in_lines(loaded, index)).unwrap_or_default();
         let number = loaded.table.logs.get(index).copied();
-        let log = look(case, loaded, index, window);
         let logs = logs.entry((host, class)).or_default();
         // Generations follow each other: they are one log.
         match logs.last_mut() {
@@ -206,7 +208,7 @@ impl Log {
         self.first = [self.first, next.first].into_iter().flatten().min();
         self.last = [self.last, next.last].into_iter().flatten().max();
         self.zone_unknown |= next.zone_unknown;
-        self.gap = [self.gap, next.gap].into_iter().flatten().max_by_key(|(from, to, _)| to - from);
+        self.gap = [self.gap, next.gap].into_iter().flatten().max_by_key(|(from, to, _)| to.saturating_sub(*from));
     }
 }
 
@@ -223,30 +225,36 @@ fn look(case: &Case, loaded: &Loaded, index: usize, window: Window) -> Log {
     let mut before: Option<i64> = None;
     // How long it usually is until the next event: a mean that forgets slowly is enough to tell silence from rarity.
     let (mut sum, mut count) = (0_i64, 0_i64);
-    for row in loaded.table.rows_of(index) {
-        let event = loaded.table.event(row);
-        let Some(time) = event.time() else { continue };
-        log.zone_unknown |= event.time_known().is_local() && source.zone_from == ZoneFrom::Case;
-        log.first = Some(log.first.map_or(time, |first| first.min(time)));
-        log.last = Some(log.last.map_or(time, |last| last.max(time)));
-        if let Some(before) = before.filter(|before| *before < time) {
-            let gap = time - before;
-            if window.touches(before, time) && log.gap.is_none_or(|(from, to, _)| to - from < gap) {
-                log.gap = Some((before, time, 0));
+    let is_assumed = source.zone_from == ZoneFrom::Case;
+    for part in loaded.table.parts_of(index) {
+        let segment = &part.segment;
+        let of_actor = |actor: &u32| loaded.table.drift_of(segment.source, *actor);
+        let drift: Vec<_> = part.actor_ids.iter().map(of_actor).collect();
+        let columns = segment.times.iter().zip(segment.actor_ids.iter().zip(segment.flags.iter()));
+        for (time, (actor, flags)) in columns.filter(|(time, _)| **time != NO_TIME) {
+            let time = drift[usize::from(*actor)].correct(*time);
+            log.zone_unknown |= is_assumed && TimeKnown::from_bits(*flags & flag::TIME_KNOWN).is_local();
+            log.first = Some(log.first.map_or(time, |first| first.min(time)));
+            log.last = Some(log.last.map_or(time, |last| last.max(time)));
+            if let Some(before) = before.filter(|before| *before < time) {
+                let gap = time.saturating_sub(before);
+                if window.touches(before, time) && log.gap.is_none_or(|(from, to, _)| to.saturating_sub(from) < gap) {
+                    log.gap = Some((before, time, 0));
+                }
+                sum = sum.saturating_add(gap);
+                count += 1;
             }
-            sum = sum.saturating_add(gap);
-            count += 1;
+            before = Some(time);
         }
-        before = Some(time);
     }
     if let Some((from, to, usual)) = &mut log.gap {
-        *usual = (sum - (*to - *from)) / (count - 1).max(1);
+        *usual = sum.saturating_sub(to.saturating_sub(*from)) / (count - 1).max(1);
     }
     log
 }
 
 /// Shorter silence says nothing.
-const SILENCE: i64 = 10 * MINUTE;
+const MIN_SILENCE_NS: i64 = 10 * MINUTE;
 
 fn state(log: &Log, window: Window, gathered_at: Option<i64>) -> (Cover, String) {
     let time = |ns: i64| to_rfc3339(ns)[..19].replace('T', " ");
@@ -259,18 +267,17 @@ fn state(log: &Log, window: Window, gathered_at: Option<i64>) -> (Cover, String)
     if last < window.to {
         // It was complete when it was gathered: then it only had nothing to say.
         let complete = gathered_at.is_some_and(|at| at >= window.to);
-        if !complete || window.from - last > SILENCE {
+        if !complete || window.from.saturating_sub(last) > MIN_SILENCE_NS {
             return (Cover::EndsTooEarly, format!("{} ends {} UTC", log.short, time(last)));
         }
     }
     if log.zone_unknown {
-        return (Cover::ClockUnknown, format!("{} is read as UTC, which nobody said", log.short));
+        return (Cover::ClockUnknown, format!("{} has no time zone; UTC is assumed", log.short));
     }
     if let Some((from, to, usual)) = log.gap
-        && to - from > SILENCE
-        && to - from > usual.saturating_mul(20)
+        && to.saturating_sub(from) > usual.saturating_mul(20).max(MIN_SILENCE_NS)
     {
-        let (length, usual) = (human::duration_text(to - from), human::duration_text(usual));
+        let (length, usual) = (human::duration_text(to.saturating_sub(from)), human::duration_text(usual));
         let detail = format!("{}: nothing from {} UTC for {length}; usually {usual} apart", log.short, time(from));
         return (Cover::SilentGap, detail);
     }

@@ -15,6 +15,7 @@
 //! # Ok::<(), boxclock_core::Error>(())
 //! ```
 
+pub mod analysis;
 pub mod case;
 pub mod clock;
 pub mod code;
@@ -35,6 +36,8 @@ pub mod query;
 pub mod receive;
 pub mod report;
 pub mod severity;
+#[doc(hidden)]
+pub mod testing;
 pub mod text;
 pub mod timeline;
 pub mod trace;

@@ -42,6 +42,9 @@ pub const OWN_FILES: usize = 1000;
 /// Bytes from which on an index of a source is kept: a smaller one is read anew as fast.
 pub const INDEX_MIN_BYTES: u64 = 1 << 20;
 
+/// Bytes of one piece of an analysis, unpacked: of 65 536 events, so some hundred bytes an event.
+pub const PIECE_BYTES: usize = 16 << 20;
+
 /// Folder levels that are entered below a path.
 pub const FOLDER_DEPTH: usize = 64;
 

@@ -4,49 +4,63 @@
 //! digit in it is taken for a value; values that are joined by points, colons, slashes or hyphens are one. A pattern
 //! has a number that is the same in every case and on every machine, so that a filter can name it.
 
-use std::collections::HashMap;
-use std::sync::Arc;
+use std::fmt;
+use std::str::FromStr;
 
-use crate::Result;
-use crate::case::{Loaded, Reader, Source};
-use crate::event::{EventRef, Part, RecordReader, Row, Table};
+use rustc_hash::FxHashMap;
+use serde::{Deserialize, Serialize};
+
+use crate::analysis::{Analysis, CaseView, Pieces, Seen};
+use crate::event::{NO_TIME, Row};
 use crate::work::{Work, parallel};
+use crate::{Error, Result};
 
 /// Bytes of a message that are looked at.
-const MOST_BYTES: usize = 400;
+const MAX_MESSAGE_BYTES: usize = 400;
 
-/// The pattern of a message: its first line with `#` in the place of values.
-pub fn shape(text: &str) -> String {
+/// The number of a pattern: FNV-1a of its template, 40 bits of it. As text ten hexadecimal digits, which people keep in filters.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+pub struct PatternId(u64);
+
+impl PatternId {
+    /// The number of a message's pattern.
+    pub fn of(message: &[u8]) -> Self {
+        let mut hash = 0xcbf2_9ce4_8422_2325_u64;
+        walk(message, |bytes| {
+            for byte in bytes {
+                hash = (hash ^ u64::from(*byte)).wrapping_mul(0x0100_0000_01b3);
+            }
+        });
+        Self(hash >> 24)
+    }
+}
+
+impl fmt::Display for PatternId {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{:010x}", self.0)
+    }
+}
+
+impl FromStr for PatternId {
+    type Err = Error;
+
+    fn from_str(text: &str) -> Result<Self> {
+        let number = (text.len() == 10).then(|| u64::from_str_radix(text, 16).ok()).flatten();
+        number.map(Self).ok_or_else(|| Error::new(format!("\"{text}\" is no pattern: ten hexadecimal digits are")))
+    }
+}
+
+/// The template of a message's pattern: its first line with `#` in the place of values.
+pub fn template(message: &str) -> String {
     let mut out = Vec::new();
-    walk(text.as_bytes(), |bytes| out.extend_from_slice(bytes));
+    walk(message.as_bytes(), |bytes| out.extend_from_slice(bytes));
     String::from_utf8_lossy(&out).into_owned()
 }
 
-/// The number of a message's pattern: FNV-1a of its shape, 40 bits of it.
-pub fn number(text: &[u8]) -> u64 {
-    let mut hash = 0xcbf2_9ce4_8422_2325_u64;
-    walk(text, |bytes| {
-        for byte in bytes {
-            hash = (hash ^ u64::from(*byte)).wrapping_mul(0x0100_0000_01b3);
-        }
-    });
-    hash >> 24
-}
-
-/// The number as filters write it: ten hexadecimal digits.
-pub fn name(number: u64) -> String {
-    format!("{number:010x}")
-}
-
-/// The number of a name.
-pub fn parse_name(name: &str) -> Option<u64> {
-    if name.len() == 10 { u64::from_str_radix(name, 16).ok() } else { None }
-}
-
-/// Goes through the first line and gives the pieces of its shape.
+/// Goes through the first line and gives the pieces of its template.
 fn walk(text: &[u8], mut piece: impl FnMut(&[u8])) {
     let line = text.split(|byte| *byte == b'\n').next().unwrap_or_default();
-    let line = line.get(..MOST_BYTES).unwrap_or(line).trim_ascii();
+    let line = line.get(..MAX_MESSAGE_BYTES).unwrap_or(line).trim_ascii();
     let is_word = |byte: u8| byte.is_ascii_alphanumeric() || byte == b'_' || byte >= 0x80;
     let mut at = 0;
     // A joining sign behind a value is held back: it belongs to the value if another value follows.
@@ -91,13 +105,13 @@ fn walk(text: &[u8], mut piece: impl FnMut(&[u8])) {
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Pattern {
     /// Its number.
-    pub number: u64,
+    pub id: PatternId,
     /// Events that have it.
     pub count: u32,
     /// First and last corrected time of these, UTC nanoseconds.
     pub span: Option<(i64, i64)>,
-    /// One of them.
-    pub example: Row,
+    /// The first of them in order of time; of those without time the first of the table.
+    pub first: Row,
 }
 
 /// The patterns of all events.
@@ -115,30 +129,26 @@ impl Patterns {
         self.list.get(*self.of_row.get(row.0 as usize)? as usize)
     }
 
-    /// Adds what a part found.
-    fn add(
-        &mut self,
-        first_row: u32,
-        ids: &[u32],
-        numbers: HashMap<u64, (u32, Pattern)>,
-        index_of: &mut HashMap<u64, u32>,
-    ) {
-        let mut here = vec![0; numbers.len()];
-        for (id, pattern) in numbers.into_values() {
-            let index = *index_of.entry(pattern.number).or_insert_with(|| {
+    /// Adds what a part has.
+    fn add(&mut self, first_row: u32, found: PartPatterns, index_of: &mut FxHashMap<PatternId, u32>) {
+        let mut here = Vec::with_capacity(found.patterns.len());
+        for pattern in found.patterns {
+            let index = *index_of.entry(pattern.id).or_insert_with(|| {
                 self.list.push(Pattern { count: 0, span: None, ..pattern });
                 (self.list.len() - 1) as u32
             });
-            here[id as usize] = index;
+            here.push(index);
             let sum = &mut self.list[index as usize];
             sum.count += pattern.count;
-            sum.span = match (sum.span, pattern.span) {
-                (Some(a), Some(b)) => Some((a.0.min(b.0), a.1.max(b.1))),
-                (a, b) => a.or(b),
-            };
+            if let Some((first, last)) = pattern.span {
+                if sum.span.is_none_or(|(known, _)| first < known) {
+                    sum.first = pattern.first;
+                }
+                sum.span = Some(sum.span.map_or((first, last), |known| (known.0.min(first), known.1.max(last))));
+            }
         }
-        for (slot, id) in self.of_row[first_row as usize..].iter_mut().zip(ids) {
-            *slot = here[*id as usize];
+        for (slot, id) in self.of_row[first_row as usize..].iter_mut().zip(found.of_event) {
+            *slot = here.get(usize::from(id)).copied().unwrap_or(u32::MAX);
         }
     }
 
@@ -148,74 +158,100 @@ impl Patterns {
     }
 }
 
-/// The patterns of one part: for each of its rows one of the numbers that the patterns have here.
-fn of_part(
-    table: &Table,
-    part: &Part,
-    sources: &Arc<Vec<Source>>,
-    work: &Work,
-) -> (Vec<u32>, HashMap<u64, (u32, Pattern)>) {
-    let mut reader = RecordReader::new(Arc::clone(sources));
-    let mut numbers: HashMap<u64, (u32, Pattern)> = HashMap::new();
-    let mut ids = Vec::with_capacity(part.segment.len());
-    for at in 0..part.segment.len() {
-        if at % 1024 == 0 && work.is_cancelled() {
-            break;
-        }
-        let row = Row(part.first_row + at as u32);
-        let event = table.event(row);
-        let number = of_event(&mut reader, event);
-        let next = numbers.len() as u32;
-        let new = || (next, Pattern { number, count: 0, span: None, example: row });
-        let (id, pattern) = numbers.entry(number).or_insert_with(new);
-        pattern.count += 1;
-        if let Some(time) = event.time() {
-            let (first, last) = pattern.span.unwrap_or((time, time));
-            pattern.span = Some((first.min(time), last.max(time)));
-        }
-        ids.push(*id);
-    }
-    (ids, numbers)
+/// What one part has: for each of its events one of its patterns.
+#[derive(Default)]
+struct PartPatterns {
+    of_event: Vec<u16>,
+    patterns: Vec<Pattern>,
 }
 
-/// The number of an event's pattern.
-pub fn of_event(reader: &mut RecordReader, event: EventRef<'_>) -> u64 {
-    let source = reader.source(event);
-    if let Reader::Lines(detected) = source.reader
-        && source.encoding == crate::text::Encoding::Utf8
-        && let Ok(bytes) = reader.bytes(event)
-    {
-        let line = bytes.split(|byte| *byte == b'\n').next().unwrap_or_default();
-        // The message behind the head, without making a record of it; formats of fields have theirs anywhere.
-        if !detected.format.is_fields(line)
-            && let Some(head) = detected.format.head(line, detected.hint)
-            && head.body < line.len()
-        {
-            return number(&line[head.body..]);
-        }
-    }
-    number(reader.record(event).body.as_bytes())
+/// Finds the pattern of every event.
+#[derive(Clone, Copy, Debug)]
+pub struct PatternAnalysis;
+
+/// The patterns of one segment.
+#[derive(Clone, Debug, Default, Serialize, Deserialize)]
+pub struct PatternPiece {
+    /// Those that it has.
+    pub ids: Vec<PatternId>,
+    /// For each event the place of its pattern in `ids`.
+    pub of_event: Vec<u16>,
+    #[serde(skip)]
+    known: FxHashMap<PatternId, u16>,
 }
 
-/// Works out the patterns of all events, on all cores. Cost: one reading of all text.
-///
-/// # Errors
-/// When cancelled.
-pub fn patterns(loaded: &Loaded, sources: &Arc<Vec<Source>>, work: &Work) -> Result<Patterns> {
-    // So many parts at a time: what each finds on its own is not kept for all of them at once.
-    const AT_ONCE: usize = 64;
-    let table = &loaded.table;
-    let mut all = Patterns { of_row: vec![0; table.len()], list: Vec::new() };
-    let mut index_of: HashMap<u64, u32> = HashMap::new();
-    for parts in table.parts.chunks(AT_ONCE) {
-        let of_parts = parallel(parts.len(), work, |index| of_part(table, &parts[index], sources, work));
-        work.check()?;
-        for (part, (ids, numbers)) in parts.iter().zip(of_parts) {
-            all.add(part.first_row, &ids, numbers, &mut index_of);
-        }
+impl Analysis for PatternAnalysis {
+    const NAME: &'static str = "patterns";
+    const VERSION: u32 = 1;
+    type Piece = PatternPiece;
+    type Found = Patterns;
+
+    fn see(&self, piece: &mut PatternPiece, seen: &Seen<'_>) {
+        let id = PatternId::of(&seen.body());
+        let place = *piece.known.entry(id).or_insert_with(|| {
+            piece.ids.push(id);
+            (piece.ids.len() - 1) as u16
+        });
+        // A record that could not be read has none.
+        piece.of_event.resize(seen.index, u16::MAX);
+        piece.of_event.push(place);
     }
-    all.list.shrink_to_fit();
-    Ok(all)
+
+    fn merge(&self, view: &CaseView, pieces: &Pieces<'_, PatternPiece>, work: &Work) -> Result<Patterns> {
+        /// So many parts at a time: what each finds on its own is not kept for all of them at once.
+        const PARTS_PER_BATCH: usize = 64;
+        let table = &view.loaded.table;
+        let mut all = Patterns { of_row: vec![u32::MAX; table.len()], list: Vec::new() };
+        let mut index_of: FxHashMap<PatternId, u32> = FxHashMap::default();
+        for (batch, parts) in table.parts.chunks(PARTS_PER_BATCH).enumerate() {
+            let found = parallel(parts.len(), work, |at| {
+                let (part, piece) = (&parts[at], pieces.of_part(batch * PARTS_PER_BATCH + at)?);
+                let first = |id: &PatternId| Pattern { id: *id, count: 0, span: None, first: Row(part.first_row) };
+                let mut patterns: Vec<Pattern> = piece.ids.iter().map(first).collect();
+                let drift: Vec<_> =
+                    part.actor_ids.iter().map(|actor| table.drift_of(part.segment.source, *actor)).collect();
+                let columns = part.segment.times.iter().zip(part.segment.actor_ids.iter());
+                for (index, (place, (time, actor))) in piece.of_event.iter().zip(columns).enumerate() {
+                    let Some(pattern) = patterns.get_mut(usize::from(*place)) else { continue };
+                    pattern.count += 1;
+                    let row = Row(part.first_row + index as u32);
+                    if *time == NO_TIME {
+                        if pattern.count == 1 {
+                            pattern.first = row;
+                        }
+                        continue;
+                    }
+                    let time = drift[usize::from(*actor)].correct(*time);
+                    match &mut pattern.span {
+                        Some((first, last)) => {
+                            if time < *first {
+                                (*first, pattern.first) = (time, row);
+                            }
+                            *last = (*last).max(time);
+                        }
+                        span => (*span, pattern.first) = (Some((time, time)), row),
+                    }
+                }
+                Ok(PartPatterns { of_event: piece.of_event, patterns })
+            });
+            work.check()?;
+            for (part, found) in parts.iter().zip(found) {
+                all.add(part.first_row, found?, &mut index_of);
+            }
+        }
+        all.list.shrink_to_fit();
+        Ok(all)
+    }
+}
+
+/// Clears the bits of those events of a part that have none of these patterns. Its piece has to be there.
+pub(crate) fn narrow(view: &CaseView, part: usize, ids: &[PatternId], bits: &mut [bool]) {
+    let Some(piece) = view.loaded.pieces.get::<PatternPiece>(PatternAnalysis::NAME, part) else {
+        return bits.fill(false);
+    };
+    let wanted: Vec<bool> = piece.ids.iter().map(|id| ids.contains(id)).collect();
+    let has = |event: usize| piece.of_event.get(event).and_then(|place| wanted.get(usize::from(*place)));
+    bits.iter_mut().enumerate().for_each(|(event, bit)| *bit &= has(event) == Some(&true));
 }
 
 #[cfg(test)]
@@ -223,6 +259,7 @@ mod tests {
     use proptest::prelude::*;
 
     use super::*;
+    use crate::testing::case;
 
     #[test]
     fn values_are_left_out() {
@@ -236,29 +273,57 @@ mod tests {
             ("état 7 atteint\nmore", "état # atteint"),
             ("", ""),
         ] {
-            assert_eq!(shape(text), wanted, "{text}");
+            assert_eq!(template(text), wanted, "{text}");
         }
     }
 
     #[test]
-    fn the_same_shape_has_the_same_number() {
-        let one = number(b"frame fr-0412-4096 refused, retry 4");
-        assert_eq!(one, number(b"frame fr-0412-4101 refused, retry 19\nwith more lines"));
-        assert_ne!(one, number(b"frame fr-0412-4101 passed, retry 19"));
-        assert_eq!(parse_name(&name(one)), Some(one));
-        assert_eq!(parse_name("12"), None);
-        // It stands in filters that people keep: it must not change.
-        assert_eq!(name(number(b"heartbeat sent")), name(number(b"heartbeat sent ")));
+    fn numbers_stay_what_they_are() {
+        // They stand in filters that people keep.
+        for (message, number) in [
+            ("heartbeat sent", "195093e323"),
+            ("frame fr-0412-4096 refused, retry 4", "73f88f9ef2"),
+            ("état 7 atteint", "ETAT"),
+        ] {
+            assert_eq!(PatternId::of(message.as_bytes()).to_string(), number, "{message}");
+        }
+    }
+
+    #[test]
+    fn the_same_template_has_the_same_number() {
+        let one = PatternId::of(b"frame fr-0412-4096 refused, retry 4");
+        assert_eq!(one, PatternId::of(b"frame fr-0412-4101 refused, retry 19\nwith more lines"));
+        assert_ne!(one, PatternId::of(b"frame fr-0412-4101 passed, retry 19"));
+        assert_eq!(one.to_string().parse::<PatternId>().unwrap(), one);
+        assert!("12".parse::<PatternId>().is_err());
+    }
+
+    #[test]
+    fn patterns_know_count_span_and_first() {
+        let text = "2026-04-12T02:00:02Z app: fed tank 2\n2026-04-12T02:00:00Z app: fed tank 1\n\
+                    2026-04-12T02:00:03Z app: stopped\n";
+        let case = case(&[("pump-ctl/app.log", text), ("dose-gw/b.log", "2026-04-12T02:00:09Z app: fed tank 9\n")]);
+        let view = case.view();
+        let found = view.run(&PatternAnalysis, &Work::default()).unwrap();
+        let row = view.row_in("hosts/dose-gw/b.log", 0).unwrap();
+        let fed = found.of(row).unwrap();
+        assert_eq!(fed.count, 3);
+        let (first, last) = fed.span.unwrap();
+        assert_eq!(last - first, 9_000_000_000);
+        assert_eq!(view.loaded.table.event(fed.first).line(), 2, "the first in time, not in the file");
+        assert_eq!(found.list.len(), 2);
     }
 
     proptest! {
         #[test]
         fn any_text_has_a_pattern(text in "\\PC{0,600}", bytes in proptest::collection::vec(any::<u8>(), 0..600)) {
-            // A shape has no values any more: it is its own shape.
-            let once = shape(&text);
-            prop_assert!(once.len() <= text.len() + 3 * text.len());
-            number(&bytes);
-            prop_assert_eq!(number(text.as_bytes()), number(text.as_bytes()));
+            PatternId::of(&bytes);
+            // A template has no values left: it is its own template, and has the same number.
+            let once = template(&text);
+            if text.len() <= MAX_MESSAGE_BYTES {
+                prop_assert!(!once.bytes().any(|byte| byte.is_ascii_digit()), "{once}");
+                prop_assert_eq!(PatternId::of(once.as_bytes()), PatternId::of(text.as_bytes()), "{}", once);
+            }
         }
     }
 }

@@ -25,6 +25,7 @@ use text::TextTest;
 use crate::clock::Zone;
 use crate::clock::human::Typed;
 use crate::code::Code;
+use crate::pattern::PatternId;
 
 /// The fields of a filter, each with what it takes.
 pub const FIELDS: [(&str, &str); 11] = [
@@ -35,7 +36,7 @@ pub const FIELDS: [(&str, &str); 11] = [
     ("pid", "a process id"),
     ("tid", "a thread id"),
     ("code", "a code in any writing"),
-    ("pattern", "the number of a message pattern, as the reading pane shows it"),
+    ("pattern", "the number of a message pattern: ten hexadecimal digits"),
     ("format", "a format's name"),
     ("pin", "yes or no"),
     ("time", "in FROM..TO, or within 5m of TIME"),
@@ -120,6 +121,15 @@ enum Expr {
 }
 
 impl Expr {
+    /// Whether a pattern decides about any event.
+    fn asks_for_patterns(&self) -> bool {
+        match self {
+            Self::And(all) | Self::Or(all) => all.iter().any(Self::asks_for_patterns),
+            Self::Not(inner) => inner.asks_for_patterns(),
+            Self::Leaf(leaf) => matches!(leaf, Leaf::Pattern(_)),
+        }
+    }
+
     fn mark(&self, text: &str, marks: &mut Vec<std::ops::Range<usize>>) {
         // More than that on one line helps nobody.
         const MOST: usize = 200;
@@ -151,7 +161,7 @@ enum Leaf {
     Tid(Vec<u32>),
     Code(Vec<Code>),
     /// Numbers of message patterns.
-    Pattern(Vec<u64>),
+    Pattern(Vec<PatternId>),
     /// Whether it is pinned.
     Pin(bool),
     Time(TimeTest),

@@ -13,17 +13,15 @@ pub use svg::drawing;
 use svg::ticks;
 
 use crate::Result;
-use crate::case::{Case, Loaded};
+use crate::analysis::CaseView;
 use crate::clock::Zone;
 use crate::event::{EventRef, RecordReader};
 use crate::logbook::{ChainLink, Link, Logbook, Pin, Story};
 
 /// All that a report is made of.
 pub struct Report<'a> {
-    /// The case.
-    pub case: &'a Case,
-    /// Its events.
-    pub loaded: &'a Loaded,
+    /// The case and its events.
+    pub view: &'a CaseView,
     /// The story, with what people changed.
     pub story: Story,
     /// The pins.
@@ -39,25 +37,25 @@ impl<'a> Report<'a> {
     ///
     /// # Errors
     /// When the logbook cannot be read.
-    pub fn new(case: &'a Case, loaded: &'a Loaded, logbook: &Logbook) -> Result<Self> {
+    pub fn new(view: &'a CaseView, logbook: &Logbook) -> Result<Self> {
         Ok(Self {
-            case,
-            loaded,
-            story: logbook.story(&case.story)?,
+            view,
+            story: logbook.story(&view.case.story)?,
             pins: logbook.pins()?,
             chain: logbook.chain()?,
-            zone: case.zone.clone(),
+            zone: view.case.zone.clone(),
         })
     }
 
     /// The title: the story's, else the case's name.
     pub fn title(&self) -> &str {
-        if self.story.title.is_empty() { &self.case.name } else { &self.story.title }
+        if self.story.title.is_empty() { &self.view.case.name } else { &self.story.title }
     }
 
     /// The event of a pin, if its source is in the case.
     pub fn event_of(&self, pin: &Pin) -> Option<EventRef<'a>> {
-        self.loaded.event_at(self.case, &pin.source, pin.offset)
+        let row = self.view.row_in(&pin.source, pin.offset)?;
+        Some(self.view.loaded.table.event(row))
     }
 
     /// The chain from the root to the symptom, with the events of its links.
@@ -70,7 +68,7 @@ impl<'a> Report<'a> {
     }
 
     fn reader(&self) -> RecordReader {
-        RecordReader::new(std::sync::Arc::clone(&self.case.sources))
+        RecordReader::new(std::sync::Arc::clone(&self.view.case.sources))
     }
 }
 

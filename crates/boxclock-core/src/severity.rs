@@ -5,6 +5,8 @@
 pub struct Severity(pub u8);
 
 impl Severity {
+    /// The highest number that there is.
+    pub const MAX: u8 = 24;
     /// The source carries no severity.
     pub const NONE: Self = Self(0);
     /// The finest detail.

@@ -9,9 +9,11 @@ use crate::clock::Drift;
 use crate::event::{EventRef, NO_TIME, Part, Row, Table};
 use crate::work::{Work, parallel, workers};
 
+pub mod arrange;
 pub mod density;
 pub mod drift;
 pub mod marks;
+mod silence;
 
 /// Merges all parts of a table by corrected time: gives the rows in order, and those whose times disagree with the order
 /// of their file.

@@ -4,6 +4,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
 
+use crate::error::Stopped;
 use crate::{Error, Result};
 
 /// A shared view on one piece of long work: how far it is, and whether it should stop. Cheap to clone.
@@ -31,16 +32,16 @@ impl Work {
     }
 
     /// Why this part stops while the whole goes on; `None` where it does not.
-    pub fn stopped_alone(&self) -> Option<String> {
+    pub fn stopped_alone(&self) -> Option<Stopped> {
         let whole = self.0.whole.as_ref()?;
         if whole.is_cancelled() {
             return None;
         }
         if self.0.cancelled.load(Ordering::Relaxed) {
-            return Some("stopped by hand".into());
+            return Some(Stopped::ByHand);
         }
         let (_, seconds) = self.0.limit.filter(|(until, _)| Instant::now() >= *until)?;
-        Some(format!("stopped: it took longer than {seconds} s"))
+        Some(Stopped::TooLong { seconds })
     }
 
     /// Asks the work to stop. It does so at its next chunk, well within 0.1 s.
@@ -60,7 +61,7 @@ impl Work {
         if !self.is_cancelled() {
             return Ok(());
         }
-        Err(Error::new(self.stopped_alone().unwrap_or_else(|| "cancelled".into())))
+        Err(self.stopped_alone().map_or(Error::Cancelled, Error::Stopped))
     }
 
     /// Starts a new part of the work: says how many bytes there are to do.
@@ -90,7 +91,10 @@ pub fn workers() -> usize {
 
 /// Runs `job` for every index below `count` on all cores and gives the results in order.
 ///
-/// Stops early, with fewer results than `count`, when `work` is cancelled.
+/// Stops early, with the first results only, when `work` is cancelled.
+///
+/// # Panics
+/// When a job does: results belong to indexes, and none may be missing between others.
 pub fn parallel<T: Send>(count: usize, work: &Work, job: impl Fn(usize) -> T + Sync) -> Vec<T> {
     let threads = workers().min(count);
     if threads <= 1 {
@@ -110,7 +114,8 @@ pub fn parallel<T: Send>(count: usize, work: &Work, job: impl Fn(usize) -> T + S
             mine
         };
         let handles: Vec<_> = (0..threads).map(|_| scope.spawn(run)).collect();
-        handles.into_iter().flat_map(|handle| handle.join().unwrap_or_default()).collect()
+        let joined = handles.into_iter().map(|handle| handle.join());
+        joined.flat_map(|joined| joined.unwrap_or_else(|panic| std::panic::resume_unwind(panic))).collect()
     });
     results.sort_unstable_by_key(|(index, _)| *index);
     results.into_iter().map(|(_, result)| result).collect()
@@ -134,12 +139,20 @@ mod tests {
         one.advance(7);
         assert_eq!((one.progress().0, whole.progress().0), (7, 7));
         assert!(!one.is_cancelled() && one.stopped_alone().is_none());
-        assert_eq!(other.stopped_alone().as_deref(), Some("stopped: it took longer than 0 s"));
+        assert_eq!(other.stopped_alone(), Some(Stopped::TooLong { seconds: 0 }));
         one.cancel();
         assert_eq!(one.check().unwrap_err().to_string(), "stopped by hand");
         assert!(!whole.is_cancelled());
         whole.cancel();
         assert!(one.is_cancelled() && one.stopped_alone().is_none());
+    }
+
+    #[test]
+    fn a_job_that_panics_is_not_swallowed() {
+        // Were its results dropped, those of other indexes would stand in their place.
+        let run = || parallel(64, &Work::default(), |i| if i == 7 { panic!("job {i}") } else { i });
+        let panic = std::panic::catch_unwind(run).unwrap_err();
+        assert_eq!(Error::fault(&*panic).to_string(), "a fault in boxclock: job 7");
     }
 
     #[test]

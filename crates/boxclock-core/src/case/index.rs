@@ -33,7 +33,7 @@ use crate::text::SourceFile;
 use crate::{limits, platform};
 
 /// Changes when segments are built differently from the same records.
-const VERSION: u32 = 2;
+const VERSION: u32 = 3;
 
 /// What a segment is besides its columns.
 #[derive(Serialize, Deserialize)]
@@ -47,8 +47,28 @@ struct SegmentMeta {
 /// What stands in `index.json`.
 #[derive(Serialize, Deserialize)]
 struct Meta {
-    /// What the reader goes by: any change means reading anew.
+    key: Key,
+    segments: Vec<SegmentMeta>,
+    report: SourceReport,
+    /// Checksums of the three Arrow files.
+    crc: [u32; 3],
+}
+
+/// What the index knows of a source.
+pub(crate) enum Known {
+    /// Everything.
+    Whole(Vec<Arc<Segment>>, Box<SourceReport>),
+    /// The pieces before this byte; the file has grown.
+    UpTo(u64, Vec<Arc<Segment>>),
+}
+
+/// The state of a source that an index, or pieces of analyses, are right for.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub(crate) struct Key {
+    /// What the reader goes by when it makes records of bytes: any change means reading anew.
     reading: String,
+    /// What it goes by when it makes times of stamps: pieces of analyses do not depend on it.
+    clock: String,
     len_bytes: u64,
     modified: i64,
     /// When the file's bytes, name or rights last changed: a change in its middle that sets its time back shows here.
@@ -57,29 +77,35 @@ struct Meta {
     head_crc: u32,
     /// Checksum of the last bytes, up to 64 KiB.
     tail_crc: u32,
-    segments: Vec<SegmentMeta>,
-    report: SourceReport,
-    /// Checksums of the three Arrow files.
-    crc: [u32; 3],
 }
 
-/// What the index knows of a source.
-pub(super) enum Known {
-    /// Everything.
-    Whole(Vec<Arc<Segment>>, Box<SourceReport>),
-    /// The pieces before this byte; the file has grown.
-    UpTo(u64, Vec<Arc<Segment>>),
+/// How a source is now to what was kept of it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum State {
+    /// As it was.
+    Same,
+    /// It has grown: what lies before this byte is as it was.
+    Grown(u64),
+    /// Another file, or read otherwise.
+    Other,
 }
 
-/// The state of a source that an index is right for.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub(super) struct Key {
-    reading: String,
-    len_bytes: u64,
-    modified: i64,
-    changed: i64,
-    head_crc: u32,
-    tail_crc: u32,
+/// Compares a source as it is now with the key of what was kept. Times count where `with_clock` says so.
+pub(crate) fn state(source: &Source, kept: &Key, now: &Key, with_clock: bool) -> State {
+    let reads_alike = kept.reading == now.reading && (!with_clock || kept.clock == now.clock);
+    if !reads_alike || kept.head_crc != now.head_crc && kept.len_bytes >= limits::SAMPLE_BYTES as u64 {
+        return State::Other;
+    }
+    let same = kept.len_bytes == now.len_bytes
+        && kept.modified == now.modified
+        && kept.changed == now.changed
+        && kept.tail_crc == now.tail_crc;
+    if same {
+        return State::Same;
+    }
+    // The last piece may end inside a line that has gone on since.
+    let boundary = kept.len_bytes & !(limits::CHUNK_BYTES - 1);
+    if boundary > 0 && has_grown(source, kept) { State::Grown(boundary) } else { State::Other }
 }
 
 impl Key {
@@ -99,19 +125,18 @@ impl Key {
         // Years and dates of a generation come from the younger ones.
         let younger: Vec<(u64, i64)> = younger.iter().map(|source| (source.len_bytes, source.modified)).collect();
         let reading = format!(
-            "{VERSION} {name} {version} {hint} {columns:?} {:?} {} {:?} {} {:?} {:?} {:?} {} {younger:?} {}",
+            "{VERSION} {name} {version} {hint} {columns:?} {:?} {} {:?} {:?} {} {}",
             source.encoding,
             source.mark_bytes,
             source.line_end,
-            source.zone.name(),
-            source.zone_from,
             source.platform,
-            source.header,
             source.len_bytes - source.stop,
             crate::code::user::fingerprint(),
         );
+        let clock = format!("{} {:?} {:?} {younger:?}", source.zone.name(), source.zone_from, source.header);
         Some(Self {
             reading,
+            clock,
             len_bytes: source.len_bytes,
             modified: source.modified,
             changed: platform::changed_ns(&source.path),
@@ -122,7 +147,7 @@ impl Key {
 }
 
 /// Whether an index of a source is kept: small files and dumps are read as fast anew.
-pub(super) fn is_kept(source: &Source) -> bool {
+pub(crate) fn is_kept(source: &Source) -> bool {
     matches!(source.reader, Reader::Lines(_)) && source.len_bytes >= limits::INDEX_MIN_BYTES
 }
 
@@ -132,6 +157,12 @@ fn folder_of(path: &Path) -> Option<PathBuf> {
     Some(platform::cache_dir()?.join("index").join(name.get(..32)?))
 }
 
+/// The file that keeps the pieces of an analysis of a source, beside its index; `None` where nothing is kept.
+pub(crate) fn pieces_path(source: &Source, name: &str) -> Option<PathBuf> {
+    Some(folder_of(&source.path)?.join(format!("{name}.{PIECES}")))
+}
+
+const PIECES: &str = "pieces";
 const FILES: [&str; 3] = ["events.arrow", "codes.arrow", "actors.arrow"];
 
 /// What the index knows of a source; `None` where there is none, it is of another state, or it is damaged.
@@ -141,31 +172,22 @@ pub(super) fn load(source: &Source, key: &Key) -> Option<Known> {
     }
     let folder = folder_of(&source.path)?;
     let meta: Meta = serde_json::from_slice(&std::fs::read(folder.join("index.json")).ok()?).ok()?;
-    if meta.reading != key.reading || meta.head_crc != key.head_crc && meta.len_bytes >= limits::SAMPLE_BYTES as u64 {
-        return None;
+    match state(source, &meta.key, key, true) {
+        State::Same => Some(Known::Whole(segments(&folder, &meta)?, Box::new(meta.report))),
+        State::Grown(boundary) => {
+            let mut segments = segments(&folder, &meta)?;
+            segments.retain(|segment| segment.offset < boundary);
+            (!segments.is_empty()).then_some(Known::UpTo(boundary, segments))
+        }
+        State::Other => None,
     }
-    let same = meta.len_bytes == key.len_bytes
-        && meta.modified == key.modified
-        && meta.changed == key.changed
-        && meta.tail_crc == key.tail_crc;
-    if !same && !has_grown(source, &meta) {
-        return None;
-    }
-    let mut segments = segments(&folder, &meta)?;
-    if same {
-        return Some(Known::Whole(segments, Box::new(meta.report)));
-    }
-    // The last piece may end inside a line that has gone on since.
-    let boundary = meta.len_bytes & !(limits::CHUNK_BYTES - 1);
-    segments.retain(|segment| segment.offset < boundary);
-    (boundary > 0 && !segments.is_empty()).then_some(Known::UpTo(boundary, segments))
 }
 
 /// Whether the file still starts with what was indexed.
-fn has_grown(source: &Source, meta: &Meta) -> bool {
-    let tail = meta.len_bytes.saturating_sub(limits::SAMPLE_BYTES as u64);
-    let old_end = || SourceFile::open(&source.path)?.read(tail, (meta.len_bytes - tail) as usize);
-    source.len_bytes > meta.len_bytes && old_end().is_ok_and(|bytes| crc32fast::hash(&bytes) == meta.tail_crc)
+fn has_grown(source: &Source, kept: &Key) -> bool {
+    let tail = kept.len_bytes.saturating_sub(limits::SAMPLE_BYTES as u64);
+    let old_end = || SourceFile::open(&source.path)?.read(tail, (kept.len_bytes - tail) as usize);
+    source.len_bytes > kept.len_bytes && old_end().is_ok_and(|bytes| crc32fast::hash(&bytes) == kept.tail_crc)
 }
 
 fn segments(folder: &Path, meta: &Meta) -> Option<Vec<Arc<Segment>>> {
@@ -317,12 +339,7 @@ pub(super) fn save(source: &Source, key: &Key, segments: &[Arc<Segment>], report
         write(&fresh.path().join(FILES[2]), actor_schema(), segments.iter().map(|segment| actor_columns(segment)))?,
     ];
     let meta = Meta {
-        reading: key.reading.clone(),
-        len_bytes: key.len_bytes,
-        modified: key.modified,
-        changed: key.changed,
-        head_crc: key.head_crc,
-        tail_crc: key.tail_crc,
+        key: key.clone(),
         segments: segments
             .iter()
             .map(|segment| SegmentMeta {
@@ -336,6 +353,12 @@ pub(super) fn save(source: &Source, key: &Key, segments: &[Arc<Segment>], report
         crc,
     };
     std::fs::write(fresh.path().join("index.json"), serde_json::to_vec(&meta)?)?;
+    // Pieces of analyses have keys of their own: those that still fit are used again.
+    for entry in std::fs::read_dir(&folder).into_iter().flatten().flatten() {
+        if entry.path().extension().is_some_and(|extension| extension == PIECES) {
+            std::fs::rename(entry.path(), fresh.path().join(entry.file_name()))?;
+        }
+    }
     replace(&fresh, &folder)
 }
 

@@ -364,7 +364,13 @@ impl Loader {
             }
             _ => table.put_in_order(),
         }
-        Loaded { table: Arc::new(table), reports: Arc::new(self.reports.clone()), complete }
+        Loaded {
+            table: Arc::new(table),
+            reports: Arc::new(self.reports.clone()),
+            complete,
+            pieces: Arc::default(),
+            keys: Arc::new(self.keys.clone()),
+        }
     }
 }
 
@@ -523,7 +529,7 @@ impl Loaded {
         let mut table = (*self.table).clone();
         set_clocks(&mut table, sources, drift);
         table.put_in_order();
-        Self { table: Arc::new(table), reports: Arc::clone(&self.reports), complete: self.complete }
+        Self { table: Arc::new(table), ..self.clone() }
     }
 }
 
@@ -533,7 +539,7 @@ impl Loaded {
     pub fn with_codes(&self, sources: &[Source], options: &Options) -> Self {
         let mut table = (*self.table).clone();
         table.code_rules = Arc::new(code_rules(&table, sources, options));
-        Self { table: Arc::new(table), reports: Arc::clone(&self.reports), complete: self.complete }
+        Self { table: Arc::new(table), ..self.clone() }
     }
 
     /// The same events with the sources at `changed` read in other zones: `old` are the sources as they were, `new` as
@@ -566,7 +572,7 @@ impl Loaded {
         }
         set_clocks(&mut table, new, drift);
         table.put_in_order();
-        Self { table: Arc::new(table), reports: Arc::new(reports), complete: self.complete }
+        Self { table: Arc::new(table), reports: Arc::new(reports), ..self.clone() }
     }
 }
 

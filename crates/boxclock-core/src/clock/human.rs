@@ -191,6 +191,16 @@ pub fn duration(text: &str) -> Result<i64> {
     })
 }
 
+/// Reads how long something may take or reach: a [`duration`] that is not negative.
+///
+/// # Errors
+/// When the text is no duration, or a negative one.
+pub fn length(text: &str) -> Result<std::time::Duration> {
+    let ns = u64::try_from(duration(text)?);
+    let ns = ns.map_err(|_| Error::new(format!("\"{text}\" is negative: write how long, for example 10m")))?;
+    Ok(std::time::Duration::from_nanos(ns))
+}
+
 /// Reads a clock correction: a duration, perhaps with a rate and the moment from which it counts,
 /// `-6m41s` or `+2s,20ppm@2026-04-12T02:00:00Z`.
 ///

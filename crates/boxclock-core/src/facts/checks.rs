@@ -23,10 +23,13 @@ use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
 use super::Facts;
+use super::restart::RestartAnalysis;
 use crate::case::Case;
 use crate::clock::{DAY, human};
 use crate::gather::recipe::Class;
 use crate::gather::{Window, time_of};
+use crate::analysis::CaseView;
+use crate::work::Work;
 use crate::{Error, Result, platform};
 
 /// How bad a finding is.
@@ -337,6 +340,18 @@ fn run(
         }
     }
     findings
+}
+
+/// All that is found in a case, worst first: by checks of its facts, and restarts that were asked for. With what could not be
+/// read.
+///
+/// # Errors
+/// When cancelled.
+pub fn all_findings(view: &CaseView, checks: &Checks, work: &Work) -> Result<(Vec<Finding>, Vec<(String, String)>)> {
+    let (mut findings, wrong) = findings(&view.case, checks);
+    findings.extend(view.run(&RestartAnalysis, work)?.iter().cloned());
+    findings.sort_by_key(|finding| finding.level);
+    Ok((findings, wrong))
 }
 
 /// Runs checks over all facts of a case, worst first; with what could not be read.

@@ -4,37 +4,46 @@
 use std::collections::HashMap;
 
 use super::{Finding, Level};
-use crate::case::{Case, Loaded};
+use crate::analysis::{Analysis, CaseView, Pieces, Reads};
+use crate::case::Case;
 use crate::clock::MINUTE;
 use crate::clock::human::{date_time, duration_text};
 use crate::code::{Code, Outcome};
-use crate::event::{EventRef, Row};
-use crate::timeline::marks::{MarkKind, RailMark, marks};
+use crate::event::{EventRef, Row, Table};
+use crate::timeline::marks::{MarkAnalysis, MarkKind, RailMark};
 use crate::work::Work;
 use crate::{Result, code};
 
 /// A restart that comes so soon was part of the installation.
-const AT_ONCE: i64 = 10 * MINUTE;
+const AT_ONCE_NS: i64 = 10 * MINUTE;
 
-/// For each host and code the first time that a restart was asked for and did not come, or came late.
-///
-/// # Errors
-/// When cancelled.
-pub fn restart_findings(case: &Case, loaded: &Loaded, work: &Work) -> Result<Vec<Finding>> {
-    let asked = asked(loaded);
-    if asked.is_empty() {
-        return Ok(Vec::new());
+/// Finds for each host and code the first time that a restart was asked for and did not come, or came late.
+#[derive(Clone, Copy, Debug)]
+pub struct RestartAnalysis;
+
+impl Analysis for RestartAnalysis {
+    const NAME: &'static str = "restarts";
+    const VERSION: u32 = 1;
+    const READS: Reads = Reads::Columns;
+    type Piece = ();
+    type Found = Vec<Finding>;
+
+    fn merge(&self, view: &CaseView, _: &Pieces<'_, ()>, work: &Work) -> Result<Vec<Finding>> {
+        let table = &view.loaded.table;
+        let asked = asked(table);
+        if asked.is_empty() {
+            return Ok(Vec::new());
+        }
+        let marks = view.run(&MarkAnalysis, work)?;
+        let findings = asked.into_iter().filter_map(|(row, code)| finding(&view.case, table, &marks, row, code));
+        let mut findings: Vec<Finding> = findings.collect();
+        findings.sort_by(|a, b| (a.level, &a.host, &a.evidence).cmp(&(b.level, &b.host, &b.evidence)));
+        Ok(findings)
     }
-    let marks = marks(loaded, &case.sources, work)?;
-    let mut findings: Vec<Finding> =
-        asked.into_iter().filter_map(|(row, code)| finding(case, loaded, &marks, row, code)).collect();
-    findings.sort_by(|a, b| (a.level, &a.host, &a.evidence).cmp(&(b.level, &b.host, &b.evidence)));
-    Ok(findings)
 }
 
 /// For each host and code the first event that asks for a restart.
-fn asked(loaded: &Loaded) -> Vec<(Row, Code)> {
-    let table = &loaded.table;
+fn asked(table: &Table) -> Vec<(Row, Code)> {
     let mut known: HashMap<Code, bool> = HashMap::new();
     let mut first: HashMap<(u32, Code), (i64, Row)> = HashMap::new();
     for part in &table.parts {
@@ -54,15 +63,15 @@ fn asked(loaded: &Loaded) -> Vec<(Row, Code)> {
     first.into_iter().map(|((_, code), (_, row))| (row, code)).collect()
 }
 
-fn finding(case: &Case, loaded: &Loaded, marks: &[RailMark], row: Row, code: Code) -> Option<Finding> {
-    let event = loaded.table.event(row);
+fn finding(case: &Case, table: &Table, marks: &[RailMark], row: Row, code: Code) -> Option<Finding> {
+    let event = table.event(row);
     let asked = event.time()?;
     let of_host = |other: EventRef<'_>| other.actor().host == event.actor().host;
     let starts = marks.iter().filter(|mark| mark.kind == MarkKind::Start && mark.time > asked);
-    let start = starts.map(|mark| (mark.time, loaded.table.event(mark.row))).find(|(_, start)| of_host(*start));
-    let last = loaded.table.span.map_or(asked, |(_, last)| last);
+    let start = starts.map(|mark| (mark.time, table.event(mark.row))).find(|(_, start)| of_host(*start));
+    let last = table.span.map_or(asked, |(_, last)| last);
     let (level, title, what) = match start {
-        Some((time, _)) if time.saturating_sub(asked) <= AT_ONCE => return None,
+        Some((time, _)) if time.saturating_sub(asked) <= AT_ONCE_NS => return None,
         Some((time, _)) => {
             let late = duration_text(time.saturating_sub(asked));
             (Level::Note, "restart needed, and late", format!("the host was started {late} later"))
@@ -93,14 +102,10 @@ fn finding(case: &Case, loaded: &Loaded, marks: &[RailMark], row: Row, code: Cod
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::case::Options;
+    use crate::testing::case;
 
     fn found(text: &str) -> Vec<Finding> {
-        let root = tempfile::tempdir().unwrap();
-        std::fs::write(root.path().join("setup.log"), text).unwrap();
-        let case = Case::open(&[root.path().to_path_buf()], Options::default(), &Work::default()).unwrap();
-        let loaded = case.load(&Work::default()).unwrap();
-        restart_findings(&case, &loaded, &Work::default()).unwrap()
+        case(&[("setup.log", text)]).view().run(&RestartAnalysis, &Work::default()).unwrap().to_vec()
     }
 
     const ASKED: &str = "2026-04-12T02:00:00Z setup: copied\n2026-04-12T02:00:10Z setup: finished, exit code 3010\n";

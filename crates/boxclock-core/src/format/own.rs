@@ -17,6 +17,7 @@
 use std::borrow::Cow;
 use std::collections::BTreeMap;
 use std::path::Path;
+use std::sync::{Mutex, PoisonError};
 
 use regex::bytes::{Regex, RegexBuilder};
 use serde::Deserialize;
@@ -248,14 +249,25 @@ impl LineFormat for OwnFormat {
     }
 }
 
+/// A format that lives as long as the program: the same text gives the same one, however often a case is opened again.
+fn lasting(text: String) -> Result<&'static OwnFormat> {
+    static MADE: Mutex<BTreeMap<String, &'static OwnFormat>> = Mutex::new(BTreeMap::new());
+    let mut made = MADE.lock().unwrap_or_else(PoisonError::into_inner);
+    if let Some(known) = made.get(&text) {
+        return Ok(*known);
+    }
+    let format: &'static OwnFormat = Box::leak(Box::new(OwnFormat::parse(&text)?));
+    made.insert(text, format);
+    Ok(format)
+}
+
 /// Reads all formats of a folder; mistakes are given with the path of their file.
 pub fn load_own(folder: &Path) -> (Vec<&'static dyn LineFormat>, Vec<(String, String)>) {
     let mut formats: Vec<&'static dyn LineFormat> = Vec::new();
     let mut wrong = Vec::new();
     for (file, text) in platform::toml_texts(folder) {
-        match text.map_err(|error| Error::new(error.to_string())).and_then(|text| OwnFormat::parse(&text)) {
-            // Formats are few and read once a start: they live as long as the program.
-            Ok(format) => formats.push(Box::leak(Box::new(format))),
+        match text.map_err(|error| Error::new(error.to_string())).and_then(lasting) {
+            Ok(format) => formats.push(format),
             Err(error) => wrong.push((file, error.to_string())),
         }
     }
@@ -275,6 +287,14 @@ samples = ["12.04.2026 02:31:07 ALARM doser[99] 3: no answer"]
 [levels]
 ALARM = "error"
 "#;
+
+    #[test]
+    fn the_same_text_is_made_once() {
+        let folder = tempfile::tempdir().unwrap();
+        std::fs::write(folder.path().join("pump.toml"), GOOD).unwrap();
+        let made = || load_own(folder.path()).0[0];
+        assert!(std::ptr::addr_eq(made(), made()), "following opens a case four times a second");
+    }
 
     #[test]
     fn a_pattern_gives_all_parts() {

@@ -13,7 +13,7 @@ use super::pack::Ready;
 use super::plan::{PackOptions, Plan, PlannedCommand, PlannedFile, Wanted};
 use super::recipe::Class;
 use super::remote::Remote;
-use super::seal::{SealedCommand, Unreadable};
+use super::seal::{SealedCommand, Unreadable, Why};
 use super::watch::Stage;
 use super::window::Part;
 use crate::work::Work;
@@ -77,8 +77,11 @@ fn fetch_host(
     let give_up = |origin: String, class: Option<Class>| -> Result<Option<Unreadable>> {
         match (work.is_cancelled(), work.stopped_alone()) {
             (false, _) => Ok(None),
-            (true, Some(reason)) => Ok(Some(Unreadable { origin, host: label.to_owned(), reason, class })),
-            (true, None) => Err(Error::new("cancelled; no box was written")),
+            (true, Some(stopped)) => {
+                let (reason, why) = (stopped.to_string(), Why::Stopped);
+                Ok(Some(Unreadable { origin, host: label.to_owned(), reason, why, class }))
+            }
+            (true, None) => Err(Error::Cancelled),
         }
     };
     for planned in plan.commands.iter().filter(|command| command.host == label) {
@@ -91,9 +94,10 @@ fn fetch_host(
         let (sealed, trouble) = run_planned(planned, remote, &mut out, work);
         let kept = sealed.path.is_some();
         fetched.commands.push(sealed);
-        if let Some(reason) = work.stopped_alone().or(trouble) {
+        let stopped = work.stopped_alone().map(|stopped| (stopped.to_string(), Why::Stopped));
+        if let Some((reason, why)) = stopped.or(trouble.map(|trouble| (trouble, Why::CannotRead))) {
             let class = Some(planned.command.class);
-            fetched.unreadable.push(Unreadable { origin: origin(), host: label.to_owned(), reason, class });
+            fetched.unreadable.push(Unreadable { origin: origin(), host: label.to_owned(), reason, why, class });
         }
         if kept {
             fetched.outputs.push(Ready { file: output_of(planned, options.now, &path), path, part: Part::Whole });
@@ -111,6 +115,7 @@ fn fetch_host(
             origin: file.origin.clone(),
             host: label.to_owned(),
             reason,
+            why: Why::CannotRead,
             class: file.class,
         };
         if let Some(window) = options.window
@@ -131,11 +136,13 @@ fn fetch_host(
         match remote.fetch(there, &mut out, file.most_bytes, work) {
             Ok(()) => fetched.ready.push(Ready { file: file.clone(), path, part: Part::Whole }),
             Err(error) => {
-                let reason = work.stopped_alone();
-                if reason.is_none() {
+                let stopped = work.stopped_alone();
+                if stopped.is_none() {
                     work.check()?;
                 }
-                fetched.unreadable.push(unreadable(reason.unwrap_or_else(|| error.to_string())));
+                let why = if stopped.is_some() { Why::Stopped } else { Why::CannotRead };
+                let reason = stopped.map_or_else(|| error.to_string(), |stopped| stopped.to_string());
+                fetched.unreadable.push(Unreadable { why, ..unreadable(reason) });
                 // What came of it is no whole file: it is not kept.
                 let _ = std::fs::remove_file(&path);
             }
@@ -208,6 +215,6 @@ fn output_of(planned: &PlannedCommand, now: i64, path: &Path) -> PlannedFile {
         most_bytes: u64::MAX,
         size: std::fs::metadata(path).map_or(0, |data| data.len()),
         modified: now,
-        wanted: Wanted::Local(path.to_path_buf()),
+        wanted: Wanted::Output,
     }
 }

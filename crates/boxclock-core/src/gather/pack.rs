@@ -12,7 +12,7 @@ use zip::write::SimpleFileOptions;
 use super::fetch::fetch_all;
 use super::plan::{PackOptions, Plan, PlannedFile, Wanted, plan};
 use super::recipe::Class;
-use super::seal::{Cut, SealedFile, SealedWindow, Unreadable};
+use super::seal::{Cut, SealedFile, SealedWindow, Unreadable, Why};
 use super::watch::Stage;
 use super::window::{self, CutPart, Looked, Part};
 use super::{CopyError, SEAL_NAME, SEAL_VERSION, STORY_NAME, Seal, command, copy_hashed};
@@ -139,7 +139,7 @@ pub(super) fn seal_plan(plan: &Plan, options: &PackOptions, work: &Work) -> Resu
     for ready in ready {
         let host = ready.file.host.clone();
         // Files of remote hosts were counted when they were brought here; what commands print is no file of the host.
-        let is_new = matches!(ready.file.wanted, Wanted::Local(_)) && !ready.file.origin.starts_with("command: ");
+        let is_new = matches!(ready.file.wanted, Wanted::Local(_));
         options.watch.stage(&host, &Stage::Packing);
         put(&mut writer, ready, &mut seal, &options.work_of(&host, work))?;
         if is_new {
@@ -149,7 +149,7 @@ pub(super) fn seal_plan(plan: &Plan, options: &PackOptions, work: &Work) -> Resu
     facts_of_hosts(plan, options, &mut writer, &mut seal, work)?;
     for host in &plan.hosts {
         let stopped = options.work_of(&host.label, work).stopped_alone();
-        options.watch.stage(&host.label, &stopped.map_or(Stage::Done, Stage::Stopped));
+        options.watch.stage(&host.label, &stopped.map_or(Stage::Done, |stopped| Stage::Stopped(stopped.to_string())));
     }
     for (path, member) in own_files() {
         let file = PlannedFile {
@@ -231,8 +231,8 @@ impl BoxWriter {
             Err(CopyError::TooLarge) => format!("larger than the {} MiB that are taken", most_bytes >> 20),
             Err(CopyError::Write(error)) => return Err(self.cannot(&error)),
             Err(CopyError::Cancelled) => match work.stopped_alone() {
-                Some(reason) => reason,
-                None => return Err(Error::new("cancelled; no box was written")),
+                Some(stopped) => stopped.to_string(),
+                None => return Err(Error::Cancelled),
             },
         };
         self.zip.abort_file().map_err(|error| self.cannot(&error))?;
@@ -295,11 +295,17 @@ fn looked_at(ready: &Ready, seal: &Seal) -> Looked {
 /// Puts one file, or what was cut from it, into the box; or notes why not.
 fn put(writer: &mut BoxWriter, ready: Ready, seal: &mut Seal, work: &Work) -> Result<()> {
     let Ready { file, path, part } = ready;
-    let unreadable =
-        |reason: String| Unreadable { origin: file.origin.clone(), host: file.host.clone(), reason, class: file.class };
+    let left_out = |reason: String, why: Why| Unreadable {
+        origin: file.origin.clone(),
+        host: file.host.clone(),
+        reason,
+        why,
+        class: file.class,
+    };
+    let unreadable = |reason: String| left_out(reason, Why::CannotRead);
     let cut = match part {
         Part::Outside(reason) => {
-            seal.outside.push(unreadable(reason));
+            seal.outside.push(left_out(reason, Why::OutsideWindow));
             return Ok(());
         }
         Part::Whole => None,
@@ -336,7 +342,7 @@ fn put(writer: &mut BoxWriter, ready: Ready, seal: &mut Seal, work: &Work) -> Re
                 if stopped.is_none() {
                     work.check()?;
                 }
-                (Err(stopped.unwrap_or_else(|| error.to_string())), None)
+                (Err(stopped.map_or_else(|| error.to_string(), |stopped| stopped.to_string())), None)
             }
         },
     };
@@ -430,9 +436,11 @@ fn facts_of_hosts(
                 if stopped.is_none() {
                     work.check()?;
                 }
-                let (origin, reason) = ("facts".to_owned(), stopped.unwrap_or_else(|| error.to_string()));
+                let reason = stopped.map_or_else(|| error.to_string(), |stopped| stopped.to_string());
+                let origin = "facts".to_owned();
                 let class = Some(Class::Facts);
-                seal.unreadable.push(Unreadable { origin, host: label.clone(), reason, class });
+                let why = if stopped.is_some() { Why::Stopped } else { Why::CannotRead };
+                seal.unreadable.push(Unreadable { origin, host: label.clone(), reason, why, class });
                 continue;
             }
         };

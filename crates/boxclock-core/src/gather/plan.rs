@@ -10,7 +10,7 @@ use super::capture::Snapshot;
 use super::local::{self, Found};
 use super::recipe::{Class, Command, Files, Matchers, Recipe, Recipes, System};
 use super::remote::Remote;
-use super::seal::{Mark, SealedHost, Unreadable};
+use super::seal::{Mark, SealedHost, Unreadable, Why};
 use super::watch::{Stage, Watch};
 use super::window::Window;
 use crate::case::{LeftOut, Options, find_files};
@@ -71,6 +71,8 @@ pub enum Wanted {
     Local(PathBuf),
     /// A file of a remote host: its path there.
     Remote(String),
+    /// What a command prints: it is no file of the host.
+    Output,
 }
 
 /// A file that is going to be taken.
@@ -375,7 +377,7 @@ impl<'o> Planner<'o> {
             let of_host = options.work_of(label, work);
             Remote::connect(address, options.ssh_config.as_deref(), options.may_ask, &of_host)
                 // Whatever the client said because it was stopped, nothing of it is there.
-                .map_err(|error| of_host.stopped_alone().unwrap_or_else(|| error.to_string()))
+                .map_err(|error| of_host.stopped_alone().map_or_else(|| error.to_string(), |stopped| stopped.to_string()))
         };
         // Where the client may ask at the terminal, one after the other; else a host that does not answer delays no other.
         let answers: Vec<std::result::Result<Remote, String>> = if options.may_ask {
@@ -444,7 +446,8 @@ impl<'o> Planner<'o> {
         self.options.watch.stage(label, &Stage::Listing);
         let mut offer = Offer { recipes: Vec::new(), files: Vec::new(), left_out: Vec::new() };
         let failed = |error: &crate::Error| {
-            let reason = work.stopped_alone().unwrap_or_else(|| error.to_string());
+            let stopped = work.stopped_alone();
+            let reason = stopped.map_or_else(|| error.to_string(), |stopped| stopped.to_string());
             self.options.watch.stage(label, &Stage::Stopped(reason.clone()));
             LeftOut { path: address.to_owned(), reason }
         };
@@ -521,6 +524,7 @@ impl<'o> Planner<'o> {
                 .map_or_else(|| left.path.clone(), |origin| origin.display().to_string()),
             host: label.to_owned(),
             reason: left.reason,
+            why: Why::CannotRead,
         });
         self.plan.left_out.extend(unreadable);
     }

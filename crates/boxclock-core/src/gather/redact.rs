@@ -16,7 +16,7 @@ use sha2::{Digest, Sha256};
 
 use super::pack::{self, BoxWriter, free_name};
 use super::recipe::Class;
-use super::seal::{AppliedRule, Cut, Redaction, Seal, SealedFile, Unreadable};
+use super::seal::{AppliedRule, Cut, Redaction, Seal, SealedFile, Unreadable, Why};
 use super::window::{self, CutPart, Looked, Part, Window};
 use super::{OpenBox, SEAL_NAME, STORY_NAME, hex, unpack};
 use crate::case::{FileFound, Options};
@@ -345,8 +345,9 @@ pub fn hand_on(options: &HandOn, rules: &[Rule], key: [u8; 32], work: &Work) -> 
         work.check()?;
         let Some(sealed) = seal.files.iter().find(|sealed| sealed.path == file.name).cloned() else { continue };
         if !options.only.is_empty() && !options.only.contains(&file.name) {
-            let reason = "not chosen for this box".to_owned();
-            handed.left_out.push(Unreadable { origin: sealed.origin, host: host.clone(), reason, class: sealed.class });
+            let (origin, reason) = (sealed.origin, "not chosen for this box".to_owned());
+            let left = Unreadable { origin, host: host.clone(), reason, why: Why::NotChosen, class: sealed.class };
+            handed.left_out.push(left);
             work.advance(file.len_bytes);
             continue;
         }
@@ -354,15 +355,15 @@ pub fn hand_on(options: &HandOn, rules: &[Rule], key: [u8; 32], work: &Work) -> 
             Part::Whole => None,
             Part::Cut(part) => Some(part),
             Part::Outside(reason) => {
-                let (origin, reason) = (sealed.origin, reason.clone());
-                handed.left_out.push(Unreadable { origin, host: host.clone(), reason, class: sealed.class });
+                let (origin, reason, why) = (sealed.origin, reason.clone(), Why::OutsideWindow);
+                handed.left_out.push(Unreadable { origin, host: host.clone(), reason, why, class: sealed.class });
                 continue;
             }
         };
         match redact_file(file, &mut redactor, (options.keep_binary, part), work)? {
             Err(reason) => {
-                let origin = sealed.origin;
-                handed.left_out.push(Unreadable { origin, host: host.clone(), reason, class: sealed.class });
+                let (origin, why) = (sealed.origin, Why::CannotRead);
+                handed.left_out.push(Unreadable { origin, host: host.clone(), reason, why, class: sealed.class });
             }
             Ok(mut redacted) => {
                 let path = redacted_text(&mut redactor, &file.name);

@@ -88,8 +88,7 @@ impl Request {
         }
         options.reading.zone = Some(zone.clone());
         if !self.limit.trim().is_empty() {
-            let limit = human::duration(&self.limit).map_err(named("limit"))?;
-            options.host_limit = Some(std::time::Duration::from_nanos(u64::try_from(limit).unwrap_or(0)));
+            options.host_limit = Some(human::length(&self.limit).map_err(named("limit"))?);
         }
         Ok(options)
     }
@@ -108,10 +107,7 @@ impl Window {
     ) -> Result<Option<Self>> {
         let moment = |text: &str| human::moment(text, zone, now);
         if let Some(around) = around {
-            let within = human::duration(within)?;
-            if within < 0 {
-                return Err(Error::new("a span of time is not negative"));
-            }
+            let within = i64::try_from(human::length(within)?.as_nanos()).unwrap_or(i64::MAX);
             return Ok(Some(Self::around(moment(around)?, within)));
         }
         if from.is_none() && to.is_none() {

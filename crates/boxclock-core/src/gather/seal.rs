@@ -133,6 +133,32 @@ pub struct Cut {
     pub last: Option<String>,
 }
 
+/// Why a file is not in a box.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Why {
+    /// It could not be read, or not in full. Seals of before say nothing else.
+    #[default]
+    CannotRead,
+    /// Its host was stopped before it came.
+    Stopped,
+    /// Other files were asked for.
+    NotChosen,
+    /// Nothing of it lies in the window.
+    OutsideWindow,
+}
+
+impl Why {
+    /// Whether somebody wanted it so: then nothing is missing.
+    pub fn is_by_choice(&self) -> bool {
+        matches!(self, Self::NotChosen | Self::OutsideWindow)
+    }
+
+    fn is_usual(&self) -> bool {
+        *self == Self::default()
+    }
+}
+
 /// A file that could not be put into the box, or was left out on purpose.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub struct Unreadable {
@@ -140,8 +166,11 @@ pub struct Unreadable {
     pub origin: String,
     /// The label of its host.
     pub host: String,
-    /// Why not.
+    /// Why not, for people.
     pub reason: String,
+    /// Why not.
+    #[serde(default, skip_serializing_if = "Why::is_usual")]
+    pub why: Why,
     /// What it is for, if that is known.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub class: Option<Class>,

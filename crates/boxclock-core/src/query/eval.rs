@@ -2,10 +2,12 @@
 
 use super::text::TextTest;
 use super::{Expr, Filter, Leaf, Names, TimeTest};
+use crate::analysis::{CaseView, pass};
 use crate::case::{Reader, Source};
 use crate::clock::Drift;
 use crate::clock::{DAY, SECOND, Zone};
 use crate::event::{NO_TIME, Part, RecordReader, Row, Table, TableActor, flag};
+use crate::pattern::PatternAnalysis;
 use crate::text::{Encoding, SourceFile};
 use crate::work::{Work, parallel};
 use crate::{Result, limits};
@@ -65,8 +67,12 @@ impl Filter {
     ///
     /// # Errors
     /// When cancelled. A source that cannot be read (any more) has no rows that match a text.
-    pub fn rows(&self, table: &Table, sources: &Arc<Vec<Source>>, work: &Work) -> Result<RowSet> {
-        let plan = Plan { table, sources, work, pins: &self.pins };
+    pub fn rows(&self, view: &CaseView, work: &Work) -> Result<RowSet> {
+        let table = &*view.loaded.table;
+        let plan = Plan { table, view, sources: &view.case.sources, work, pins: &self.pins };
+        if self.root.asks_for_patterns() {
+            view.run_together(&[&pass(&PatternAnalysis)], work)?;
+        }
         let span = self.span();
         let found = parallel(table.parts.len(), work, |index| {
             let part = &table.parts[index];
@@ -90,8 +96,9 @@ impl Filter {
     ///
     /// # Errors
     /// As [`Filter::rows`].
-    pub fn rows_in_order(&self, table: &Table, sources: &Arc<Vec<Source>>, work: &Work) -> Result<Vec<u32>> {
-        let rows = self.rows(table, sources, work)?;
+    pub fn rows_in_order(&self, view: &CaseView, work: &Work) -> Result<Vec<u32>> {
+        let rows = self.rows(view, work)?;
+        let table = &*view.loaded.table;
         // What passes a span of time stands next to each other in the order, but for times that do not fit their file's.
         let near = match self.span() {
             Some((from, to)) if table.disordered.is_empty() => {
@@ -157,6 +164,7 @@ pub fn rows_in_order(order: &[u32], rows: &RowSet) -> Vec<u32> {
 
 struct Plan<'a> {
     table: &'a Table,
+    view: &'a CaseView,
     sources: &'a Arc<Vec<Source>>,
     work: &'a Work,
     pins: &'a std::collections::HashSet<u32>,
@@ -237,13 +245,9 @@ impl Plan<'_> {
                 let rows = part.first_row..;
                 bits.iter_mut().zip(rows).for_each(|(bit, row)| *bit &= self.pins.contains(&row) == *pinned);
             }
-            Leaf::Pattern(numbers) => {
-                let mut reader = RecordReader::new(Arc::clone(self.sources));
-                for (index, bit) in bits.iter_mut().enumerate().filter(|(_, bit)| **bit) {
-                    let cancelled = index % 256 == 0 && self.work.is_cancelled();
-                    let event = self.table.event(Row(part.first_row + index as u32));
-                    *bit = !cancelled && numbers.contains(&crate::pattern::of_event(&mut reader, event));
-                }
+            Leaf::Pattern(ids) => {
+                let at = self.table.locate(Row(part.first_row)).0;
+                crate::pattern::narrow(self.view, at, ids, bits);
             }
             Leaf::Text(test) => {
                 if !self.work.is_cancelled() {

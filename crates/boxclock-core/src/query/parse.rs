@@ -270,9 +270,9 @@ fn numbers(value: &Token, items: &[&str]) -> Parsed<Vec<u32>> {
     items.iter().map(read).collect()
 }
 
-fn patterns(value: &Token, items: &[&str]) -> Parsed<Vec<u64>> {
-    let wrong = |item: &str| error(value, format!("\"{item}\" is no pattern: the reading pane shows its ten digits"));
-    items.iter().map(|item| crate::pattern::parse_name(item).ok_or_else(|| wrong(item))).collect()
+fn patterns(value: &Token, items: &[&str]) -> Parsed<Vec<crate::pattern::PatternId>> {
+    let wrong = |item: &str| error(value, format!("\"{item}\" is no pattern: its number has ten hexadecimal digits"));
+    items.iter().map(|item| item.parse().map_err(|_| wrong(item))).collect()
 }
 
 fn codes(value: &Token, items: &[&str]) -> Parsed<Vec<crate::code::Code>> {

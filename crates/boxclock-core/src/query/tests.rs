@@ -3,7 +3,7 @@
 use proptest::prelude::*;
 
 use super::*;
-use crate::case::{Case, Loaded, Options};
+use crate::analysis::CaseView;
 use crate::work::Work;
 
 mod plainly;
@@ -23,32 +23,25 @@ const SYSLOG: &str = "\
 ";
 
 struct Fixture {
-    _folder: tempfile::TempDir,
-    case: Case,
-    loaded: Loaded,
+    _folder: crate::testing::TestCase,
+    view: CaseView,
 }
 
 fn fixture() -> Fixture {
-    let folder = tempfile::tempdir().unwrap();
-    let root = folder.path().join("hosts");
-    for (name, text) in [("pump-ctl/app.log", LOG), ("dose-gw/syslog", SYSLOG)] {
-        std::fs::create_dir_all(root.join(name).parent().unwrap()).unwrap();
-        std::fs::write(root.join(name), text).unwrap();
-    }
-    let case = Case::open(&[folder.path().to_path_buf()], Options::default(), &Work::default()).unwrap();
-    let loaded = case.load(&Work::default()).unwrap();
-    Fixture { _folder: folder, case, loaded }
+    let folder = crate::testing::case(&[("pump-ctl/app.log", LOG), ("dose-gw/syslog", SYSLOG)]);
+    let view = folder.view();
+    Fixture { _folder: folder, view }
 }
 
 /// The times of day of the events that pass.
 fn passing(fixture: &Fixture, text: &str) -> String {
     let filter = Filter::parse(text, &Zone::utc()).unwrap_or_else(|error| panic!("{text}: {error:?}"));
-    let rows = filter.rows(&fixture.loaded.table, &fixture.case.sources, &Work::default()).unwrap();
-    let order = rows_in_order(&fixture.loaded.table.order, &rows);
+    let rows = filter.rows(&fixture.view, &Work::default()).unwrap();
+    let order = rows_in_order(&fixture.view.loaded.table.order, &rows);
     assert_eq!(order.len(), rows.count());
-    let at_once = filter.rows_in_order(&fixture.loaded.table, &fixture.case.sources, &Work::default()).unwrap();
+    let at_once = filter.rows_in_order(&fixture.view, &Work::default()).unwrap();
     assert_eq!(at_once, order, "{text}: looking only where the span is must find the same");
-    let time = |row: &u32| fixture.loaded.table.event(crate::event::Row(*row)).time().unwrap();
+    let time = |row: &u32| fixture.view.loaded.table.event(crate::event::Row(*row)).time().unwrap();
     order
         .iter()
         .map(|row| crate::clock::human::time_of_day(time(row), &Zone::utc())[..5].to_owned())
@@ -105,7 +98,7 @@ fn what_passes() {
 fn a_correction_of_the_clock_counts_in_filters() {
     let mut fixture = fixture();
     let drift = [("dose-gw".to_owned(), crate::clock::Drift::from(-401 * crate::clock::SECOND))].into();
-    fixture.loaded = fixture.loaded.with_drift(&fixture.case.sources, &drift);
+    fixture.view.loaded = fixture.view.loaded.with_drift(&fixture.view.case.sources, &drift);
     assert_eq!(passing(&fixture, "host=dose-gw time in 02:24..02:25"), "02:24 02:24");
 }
 

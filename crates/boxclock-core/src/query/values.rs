@@ -1,8 +1,8 @@
 //! Which values the fields of a filter have in a case, and how often; and what can complete a filter that is being typed.
 
 use super::FIELDS;
-use crate::case::Source;
-use crate::event::Table;
+use crate::Result;
+use crate::analysis::{Analysis, CaseView, Pieces, Reads};
 use crate::work::{Work, parallel};
 
 /// The values of a case by field, the most frequent first.
@@ -13,11 +13,21 @@ pub struct Values {
 }
 
 /// Values of a field that are offered at once.
-const OFFERED: usize = 8;
+const MAX_OFFERED: usize = 8;
 
-impl Values {
-    /// Counts the values, on all cores; `None` when cancelled.
-    pub fn of(table: &Table, sources: &[Source], work: &Work) -> Option<Self> {
+/// Counts the values.
+#[derive(Clone, Copy, Debug)]
+pub struct ValueAnalysis;
+
+impl Analysis for ValueAnalysis {
+    const NAME: &'static str = "values";
+    const VERSION: u32 = 1;
+    const READS: Reads = Reads::Columns;
+    type Piece = ();
+    type Found = Values;
+
+    fn merge(&self, view: &CaseView, _: &Pieces<'_, ()>, work: &Work) -> Result<Values> {
+        let (table, sources) = (&view.loaded.table, &view.case.sources);
         let counted = parallel(table.parts.len(), work, |index| {
             let part = &table.parts[index];
             let mut actors = vec![0_u64; part.actor_ids.len()];
@@ -35,9 +45,7 @@ impl Values {
             }
             (actors, levels, codes)
         });
-        if work.is_cancelled() {
-            return None;
-        }
+        work.check()?;
         let mut hosts = vec![0_u64; table.hosts.len()];
         let mut components = vec![0_u64; table.components.len()];
         let mut of_sources = vec![0_u64; sources.len()];
@@ -76,7 +84,7 @@ impl Values {
             ("pin", vec![("yes".to_owned(), 0), ("no".to_owned(), 0)]),
             ("format", sorted(formats.into_iter().map(|(name, count)| (name.to_owned(), count)).collect())),
         ];
-        Some(Self { fields })
+        Ok(Values { fields })
     }
 }
 
@@ -126,11 +134,15 @@ pub fn completions(text: &str, at: usize, values: &Values) -> Vec<Completion> {
         return Vec::new();
     };
     let fits = known.iter().filter(|(value, _)| value.to_lowercase().contains(&lower) && *value != typed);
-    fits.take(OFFERED)
+    fits.take(MAX_OFFERED)
         .map(|(value, count)| {
             let list = if done.is_empty() { value.clone() } else { format!("{done},{value}") };
             let text = format!("{}{}", &word[..value_at], quoted(&list));
-            let about = if *count == 0 { String::new() } else { format!("{count} events") };
+            let about = match count {
+                0 => String::new(),
+                1 => "1 event".to_owned(),
+                count => format!("{count} events"),
+            };
             Completion { from, text, about }
         })
         .collect()

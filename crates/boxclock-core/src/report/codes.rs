@@ -3,6 +3,8 @@
 use rustc_hash::FxHashMap;
 use serde::Serialize;
 
+use crate::Result;
+use crate::analysis::{Analysis, CaseView, Pieces, Reads};
 use crate::case::{Case, Loaded};
 use crate::clock::{MINUTE, to_rfc3339};
 use crate::code::rank::Clues;
@@ -38,7 +40,7 @@ pub enum Order {
     /// Failures first, then what needs a restart; the most frequent first.
     #[default]
     Worst,
-    /// Those seen first, first.
+    /// By the time they were first seen.
     FirstSeen,
 }
 
@@ -72,15 +74,30 @@ struct Counted {
     slices: [u32; SLICES],
 }
 
-/// All codes, the worst first.
-pub fn codes(loaded: &Loaded) -> Vec<CodeCount> {
-    let axis = loaded.table.span;
-    codes_over(loaded, axis, &Work::default()).unwrap_or_default()
+/// Counts all codes, the worst first, with how many events stand in each slice of a span of time.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct CodeAnalysis {
+    /// The span that is cut into slices, first and last moment in UTC nanoseconds; `None` is that of the case.
+    pub axis: Option<(i64, i64)>,
 }
 
-/// All codes, the worst first, with how many events stand in each slice of a span of time. `None` when cancelled.
-pub fn codes_over(loaded: &Loaded, axis: Option<(i64, i64)>, work: &Work) -> Option<Vec<CodeCount>> {
-    let table = &loaded.table;
+impl Analysis for CodeAnalysis {
+    const NAME: &'static str = "codes";
+    const VERSION: u32 = 1;
+    const READS: Reads = Reads::Columns;
+    type Piece = ();
+    type Found = Vec<CodeCount>;
+
+    fn merge(&self, view: &CaseView, _: &Pieces<'_, ()>, work: &Work) -> Result<Vec<CodeCount>> {
+        count_all(&view.loaded.table, self.axis.or(view.loaded.table.span), work)
+    }
+
+    fn parameters(&self) -> String {
+        format!("{:?}", self.axis)
+    }
+}
+
+fn count_all(table: &Table, axis: Option<(i64, i64)>, work: &Work) -> Result<Vec<CodeCount>> {
     let groups = parallel(table.parts.len().div_ceil(64), work, |group| {
         let mut found: FxHashMap<Code, Counted> = FxHashMap::default();
         for part in table.parts.iter().skip(group * 64).take(64) {
@@ -88,9 +105,7 @@ pub fn codes_over(loaded: &Loaded, axis: Option<(i64, i64)>, work: &Work) -> Opt
         }
         found
     });
-    if work.is_cancelled() {
-        return None;
-    }
+    work.check()?;
     let mut all: FxHashMap<Code, Counted> = FxHashMap::default();
     for (code, counted) in groups.into_iter().flatten() {
         match all.entry(code) {
@@ -100,7 +115,7 @@ pub fn codes_over(loaded: &Loaded, axis: Option<(i64, i64)>, work: &Work) -> Opt
     }
     let mut codes: Vec<CodeCount> = all.into_iter().map(|(code, counted)| counted.named(code, table)).collect();
     sort(&mut codes, Order::Worst);
-    Some(codes)
+    Ok(codes)
 }
 
 fn count_part(table: &Table, part: &Part, axis: Option<(i64, i64)>, found: &mut FxHashMap<Code, Counted>) {
@@ -201,7 +216,7 @@ pub fn sort(codes: &mut [CodeCount], order: Order) {
 }
 
 /// How far before and after a code its relatives are looked for.
-pub const NEAR: i64 = MINUTE;
+pub const NEAR_NS: i64 = MINUTE;
 
 /// A code that stands near another.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -224,10 +239,27 @@ impl Relative {
     }
 }
 
-/// The codes that stand at most a minute before or after a code in this case, in the order of [`Relative::nearness`]. `None` when
-/// cancelled.
-pub fn relatives(loaded: &Loaded, of: Code, work: &Work) -> Option<Vec<Relative>> {
-    let table = &loaded.table;
+/// Finds the codes that stand at most [`NEAR_NS`] before or after this one, in the order of [`Relative::nearness`].
+#[derive(Clone, Copy, Debug)]
+pub struct RelativesOf(pub Code);
+
+impl Analysis for RelativesOf {
+    const NAME: &'static str = "relatives";
+    const VERSION: u32 = 1;
+    const READS: Reads = Reads::Columns;
+    type Piece = ();
+    type Found = Vec<Relative>;
+
+    fn merge(&self, view: &CaseView, _: &Pieces<'_, ()>, work: &Work) -> Result<Vec<Relative>> {
+        relatives(&view.loaded.table, self.0, work)
+    }
+
+    fn parameters(&self) -> String {
+        format!("{:?}", self.0)
+    }
+}
+
+fn relatives(table: &Table, of: Code, work: &Work) -> Result<Vec<Relative>> {
     let each = |want: &(dyn Fn(Code) -> bool + Sync)| -> Vec<(i64, Code)> {
         let groups = parallel(table.parts.len().div_ceil(64), work, |group| {
             let mut found = Vec::new();
@@ -245,9 +277,9 @@ pub fn relatives(loaded: &Loaded, of: Code, work: &Work) -> Option<Vec<Relative>
     let mut counts: FxHashMap<Code, Relative> = FxHashMap::default();
     for (time, code) in each(&|code| code != of) {
         let next = times.partition_point(|other| *other < time);
-        let before = times.get(next).is_some_and(|other| other.saturating_sub(time) <= NEAR);
+        let before = times.get(next).is_some_and(|other| other.saturating_sub(time) <= NEAR_NS);
         let last = next.checked_sub(1).and_then(|last| times.get(last));
-        let after = last.is_some_and(|other| time.saturating_sub(*other) <= NEAR);
+        let after = last.is_some_and(|other| time.saturating_sub(*other) <= NEAR_NS);
         let relative = counts.entry(code).or_insert(Relative { code, before: 0, after: 0, total: 0 });
         relative.before += u64::from(before);
         relative.after += u64::from(after);
@@ -256,7 +288,8 @@ pub fn relatives(loaded: &Loaded, of: Code, work: &Work) -> Option<Vec<Relative>
     let near = |relative: &Relative| relative.before.max(relative.after);
     let mut relatives: Vec<Relative> = counts.into_values().filter(|relative| near(relative) > 0).collect();
     relatives.sort_by_key(|relative| (relative.nearness(near(relative)), relative.code));
-    (!work.is_cancelled()).then_some(relatives)
+    work.check()?;
+    Ok(relatives)
 }
 
 /// What is known of the place of an event, for ranking the families that its codes could be of.
@@ -305,14 +338,15 @@ impl CodeCount {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::case::Options;
 
-    fn case(text: &str) -> (tempfile::TempDir, Case, Loaded) {
-        let root = tempfile::tempdir().unwrap();
-        std::fs::write(root.path().join("tank.log"), text).unwrap();
-        let case = Case::open(&[root.path().to_path_buf()], Options::default(), &Work::default()).unwrap();
-        let loaded = case.load(&Work::default()).unwrap();
-        (root, case, loaded)
+    fn view(text: &str) -> (crate::testing::TestCase, CaseView) {
+        let case = crate::testing::case(&[("tank.log", text)]);
+        let view = case.view();
+        (case, view)
+    }
+
+    fn codes(view: &CaseView) -> Vec<CodeCount> {
+        view.run(&CodeAnalysis::default(), &Work::default()).unwrap().to_vec()
     }
 
     const TEXT: &str = "\
@@ -325,8 +359,8 @@ mod tests {
 
     #[test]
     fn writings_of_a_code_are_one_row_and_worst_comes_first() {
-        let (_root, _, loaded) = case(TEXT);
-        let codes = codes(&loaded);
+        let (_root, view) = view(TEXT);
+        let codes = codes(&view);
         let rows: Vec<(String, u64)> = codes.iter().map(|code| (code.code.written(), code.count)).collect();
         let expected = [("0x80070005", 2), ("28", 2), ("404", 1), ("3010", 1)];
         assert_eq!(rows, expected.map(|(text, count)| (text.to_owned(), count)));
@@ -341,10 +375,10 @@ mod tests {
 
     #[test]
     fn relatives_stand_within_a_minute() {
-        let (_root, _, loaded) = case(TEXT);
+        let (_root, view) = view(TEXT);
         let code = |number, family| Code { family, number };
         let disk = code(28, Family::Errno);
-        let near = relatives(&loaded, disk, &Work::default()).unwrap();
+        let near = view.run(&RelativesOf(disk), &Work::default()).unwrap();
         // Twice in one event is one event.
         let before = near.iter().find(|relative| relative.code == code(0x8007_0005, Family::Hresult)).unwrap();
         assert_eq!((before.before, before.after), (2, 0));
@@ -358,16 +392,16 @@ mod tests {
         let text = "#Fields: date time cs-method cs-uri-stem sc-status sc-win32-status time-taken\n\
                     2026-04-12 00:14:55 GET /tanks 200 0 1603\n2026-04-12 00:14:56 GET /dose 502 1236 30012\n\
                     2026-04-12 00:14:57 GET /dose 401 5 3\n";
-        let (_root, _, loaded) = case(text);
+        let (_root, view) = view(text);
         let found: Vec<String> =
-            codes(&loaded).iter().map(|code| format!("{}:{}", code.code.family.name(), code.code.number)).collect();
+            codes(&view).iter().map(|code| format!("{}:{}", code.code.family.name(), code.code.number)).collect();
         assert_eq!(found, ["win32:5", "win32:1236", "http:502", "http:401", "http:200"]);
     }
 
     #[test]
     fn clues_know_the_source() {
-        let (_root, case, loaded) = case(TEXT);
-        let clues = clues(&case, &loaded, loaded.table.event(Row(2)));
+        let (_root, view) = view(TEXT);
+        let clues = clues(&view.case, &view.loaded, view.loaded.table.event(Row(2)));
         assert_eq!((clues.component, clues.format), ("console", "iso-text"));
         assert!(clues.in_source.contains(&(Family::Hresult, 2)), "{:?}", clues.in_source);
     }

@@ -3,13 +3,19 @@
 use std::fmt::Write as _;
 use std::sync::Arc;
 
-use super::{Report, codes, sources};
+use super::codes::CodeAnalysis;
+use super::{Report, sources};
+use crate::Result;
 use crate::clock::human::{date_time, drift_text};
 use crate::event::{EventRef, RecordReader};
 use crate::logbook::Story;
+use crate::work::Work;
 
 /// Writes the report. `drawing` is the file name of the timeline's drawing, if there is one beside it.
-pub fn markdown(report: &Report<'_>, drawing: Option<&str>) -> String {
+///
+/// # Errors
+/// When the codes cannot be counted.
+pub fn markdown(report: &Report<'_>, drawing: Option<&str>) -> Result<String> {
     let mut text = format!("# {}\n\n", line(report.title()));
     story(report, &mut text);
     if let Some(file) = drawing {
@@ -18,10 +24,10 @@ pub fn markdown(report: &Report<'_>, drawing: Option<&str>) -> String {
     cause(report, &mut text);
     pins(report, &mut text);
     clocks(report, &mut text);
-    code_table(report, &mut text);
+    code_table(report, &mut text)?;
     source_table(report, &mut text);
     left_out(report, &mut text);
-    text
+    Ok(text)
 }
 
 fn story(report: &Report<'_>, text: &mut String) {
@@ -31,12 +37,12 @@ fn story(report: &Report<'_>, text: &mut String) {
         let value = if value.is_empty() { "not stated".to_owned() } else { line(value) };
         let _ = writeln!(text, "- **{label}:** {value}");
     }
-    if let Some((first, last)) = report.loaded.table.span {
+    if let Some((first, last)) = report.view.loaded.table.span {
         let _ = writeln!(
             text,
             "- **Read:** {} events of {} sources, from {} to {} ({})",
-            report.loaded.table.len(),
-            report.case.sources.len(),
+            report.view.loaded.table.len(),
+            report.view.case.sources.len(),
             date_time(first, &report.zone),
             date_time(last, &report.zone),
             report.zone
@@ -74,9 +80,9 @@ fn evidence(report: &Report<'_>, pin: &crate::logbook::Pin, event: Option<EventR
     match event {
         Some(event) => {
             // A decoded record's place is that in its own file.
-            let mut reader = RecordReader::new(Arc::clone(&report.case.sources));
+            let mut reader = RecordReader::new(Arc::clone(&report.view.case.sources));
             let place = reader.record(event).place.unwrap_or_else(|| event.place());
-            format!("`{}`, line {}, byte {}", report.case.sources[event.source()].name, place.line, place.offset)
+            format!("`{}`, line {}, byte {}", report.view.case.sources[event.source()].name, place.line, place.offset)
         }
         None => format!("`{}`, byte {} (this source is not in the case now)", pin.source, pin.offset),
     }
@@ -98,7 +104,7 @@ fn pins(report: &Report<'_>, text: &mut String) {
 }
 
 fn clocks(report: &Report<'_>, text: &mut String) {
-    let table = &report.loaded.table;
+    let table = &report.view.loaded.table;
     let corrected: Vec<_> = table.hosts.iter().zip(table.drift.iter()).filter(|(_, drift)| !drift.is_none()).collect();
     if corrected.is_empty() {
         return;
@@ -110,11 +116,11 @@ fn clocks(report: &Report<'_>, text: &mut String) {
     text.push('\n');
 }
 
-fn code_table(report: &Report<'_>, text: &mut String) {
-    let codes = codes::codes(report.loaded);
+fn code_table(report: &Report<'_>, text: &mut String) -> Result<()> {
+    let codes = report.view.run(&CodeAnalysis::default(), &Work::default())?;
     let failures: Vec<_> = codes.iter().filter(|code| code.code.reading().is_failure()).collect();
     if failures.is_empty() {
-        return;
+        return Ok(());
     }
     let _ = writeln!(text, "## Codes that mean failure\n\n| code | meaning | events | first |\n|---|---|--:|---|");
     for code in failures {
@@ -125,12 +131,13 @@ fn code_table(report: &Report<'_>, text: &mut String) {
         let _ = writeln!(text, "| {number} {name} | {} | {} | {first} |", cell(&reading.meaning), code.count);
     }
     text.push('\n');
+    Ok(())
 }
 
 fn source_table(report: &Report<'_>, text: &mut String) {
     let _ =
         writeln!(text, "## Sources\n\n| source | host | format | zone | events | trouble |\n|---|---|---|---|--:|---|");
-    for source in sources::sources(report.case, report.loaded) {
+    for source in sources::sources(&report.view.case, &report.view.loaded) {
         let _ = writeln!(
             text,
             "| {} | {} | {} | {} ({}) | {} | {} |",
@@ -147,11 +154,11 @@ fn source_table(report: &Report<'_>, text: &mut String) {
 }
 
 fn left_out(report: &Report<'_>, text: &mut String) {
-    if report.case.left_out.is_empty() {
+    if report.view.case.left_out.is_empty() {
         return;
     }
     let _ = writeln!(text, "## Left out\n");
-    for left in &report.case.left_out {
+    for left in &report.view.case.left_out {
         let _ = writeln!(text, "- `{}`: {}", line(&left.path), line(&left.reason));
     }
 }

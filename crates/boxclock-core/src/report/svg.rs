@@ -27,7 +27,7 @@ const FAINT: &str = "#BBBBBB";
 
 /// Draws the case: the span around its pins if there are any, else all of it.
 pub fn drawing(report: &Report<'_>) -> String {
-    let table = &report.loaded.table;
+    let table = &report.view.loaded.table;
     let Some((first, last)) = span(report) else { return Document::new().to_string() };
     let Some(density) = density(table, first, last, SLICES, &Work::default()) else {
         return Document::new().to_string();
@@ -88,7 +88,7 @@ pub fn drawing(report: &Report<'_>) -> String {
 
 /// The time span to draw: the pins' with a tenth more on each side and at least a minute, else the whole.
 fn span(report: &Report<'_>) -> Option<(i64, i64)> {
-    let whole = report.loaded.table.span?;
+    let whole = report.view.loaded.table.span?;
     let times: Vec<i64> = report.pins.iter().filter_map(|pin| report.event_of(pin)?.time()).collect();
     let (Some(first), Some(last)) = (times.iter().min(), times.iter().max()) else { return Some(whole) };
     let margin = ((last - first) / 10).max(MINUTE);

@@ -6,7 +6,7 @@ use serde_json::Value;
 
 use super::events::{EventWriter, Form};
 use super::*;
-use crate::case::Options;
+use crate::case::{Case, Loaded, Options};
 use crate::clock::Zone;
 use crate::event::Row;
 use crate::work::Work;
@@ -230,8 +230,9 @@ fn the_report_says_what_was_pinned() {
     logbook.set_chain(&[ChainLink { pin, kind: Link::Root, reason: "rights".into() }]).unwrap();
     let loaded =
         loaded.with_drift(&case.sources, &[("dose-gw".to_owned(), crate::clock::Drift::from(-401_000_000_000))].into());
-    let report = Report::new(&case, &loaded, &logbook).unwrap();
-    let text = markdown(&report, Some("x.svg"));
+    let view = CaseView::new(case, loaded);
+    let report = Report::new(&view, &logbook).unwrap();
+    let text = markdown(&report, Some("x.svg")).unwrap();
     for part in [
         "# Alarms \\*stopped\\*\n",
         "![The case on one clock](x.svg)",
@@ -253,8 +254,9 @@ fn the_report_says_what_was_pinned() {
 
 #[test]
 fn codes_are_counted_once_an_event() {
-    let (_folder, _case, loaded) = case();
-    let codes = codes::codes(&loaded);
+    let (_folder, case, loaded) = case();
+    let view = CaseView::new(case, loaded);
+    let codes = view.run(&codes::CodeAnalysis::default(), &Work::default()).unwrap();
     assert_eq!(codes.len(), 1);
     assert_eq!(
         (codes[0].count, codes[0].first_row, codes[0].hosts.as_slice()),

@@ -1,18 +1,19 @@
 //! Suggestions for wrong clocks, each with its evidence: the two clocks that the seal notes for a host, and the same message
 //! or the same identifier seen on two hosts. Nothing is corrected here: a person accepts a suggestion, or not.
 
-use std::collections::HashMap;
-use std::hash::{BuildHasher, Hasher};
+use std::collections::{BTreeMap, HashMap};
 
-use serde::Serialize;
+use rustc_hash::FxHashMap;
+use serde::{Deserialize, Serialize};
 
 use crate::Result;
-use crate::case::{Case, Loaded};
+use crate::analysis::{Analysis, CaseView, Pieces, Seen};
+use crate::case::Case;
 use crate::clock::human::{drift_text, duration_text};
 use crate::clock::{Drift, SECOND, to_rfc3339};
-use crate::event::{EventRef, RecordReader, Row};
+use crate::event::{EventRef, NO_TIME, RecordReader, Row, Table};
 use crate::gather::time_of;
-use crate::work::Work;
+use crate::work::{Work, parallel};
 
 /// How sure a suggestion is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
@@ -95,46 +96,126 @@ pub struct Suggestion {
     pub evidence: Vec<Pair>,
 }
 
-/// Events of a host that are looked at, the last ones: enough for evidence, few enough to be quick.
-const EVENTS: usize = 300_000;
-/// Places that show the same in the narrowest span that still counts as one offset.
-const WIDTH: i64 = 3 * SECOND;
+/// Pairs whose offsets lie this near to each other agree.
+const OFFSET_BIN_NS: i64 = 3 * SECOND;
 /// Fewest pairs that are worth a word.
-const FEWEST: usize = 3;
-/// Pairs that are kept as evidence.
-const KEPT: usize = 5;
+const MIN_PAIRS: usize = 3;
+/// Pairs that are given as evidence.
+const MAX_EVIDENCE: usize = 5;
 /// Bytes of a text that are looked at for identifiers.
-const TEXT_BYTES: usize = 2000;
+const MAX_TEXT_BYTES: usize = 2000;
+/// Texts and identifiers that are kept of a segment: those with the smallest hashes, so that the same ones are kept everywhere.
+const MAX_KEPT: usize = 4096;
+/// What a host has more often is no mark of one moment.
+const MAX_TIMES: u32 = 8;
+/// Hosts of one text or identifier that are compared with each other.
+const MAX_HOSTS_OF_ONE: usize = 32;
 
 /// Looks for clocks that seem to be wrong, by what is written: corrections in force are not counted.
-///
-/// # Errors
-/// When the work is cancelled.
-pub fn suggestions(case: &Case, loaded: &Loaded, work: &Work) -> Result<Vec<Suggestion>> {
-    let mut found: Vec<Suggestion> = sealed_clocks(case);
-    let seen = look(case, loaded, work)?;
-    // The host with the most sources is the one that the others are compared with.
-    let mut hosts: Vec<(usize, u16)> =
-        (0..seen.hosts.len()).map(|host| (seen.sources[host], u16::try_from(host).unwrap_or(u16::MAX))).collect();
-    hosts.sort_by(|a, b| b.0.cmp(&a.0).then(a.1.cmp(&b.1)));
-    let mut judged = vec![false; seen.hosts.len()];
-    for (place, (_, against)) in hosts.iter().enumerate() {
-        for (_, host) in &hosts[place + 1..] {
-            work.check()?;
-            if judged[usize::from(*host)] {
-                continue;
-            }
-            let messages = offset(&seen, &seen.messages, *host, *against).map(|of| (Ground::SameMessage, of));
-            let identifiers =
-                || offset(&seen, &seen.identifiers, *host, *against).map(|of| (Ground::SameIdentifier, of));
-            if let Some((ground, offset)) = messages.or_else(identifiers) {
-                judged[usize::from(*host)] = true;
-                found.extend(suggest(case, loaded, &seen, (*host, *against), ground, offset));
-            }
+#[derive(Clone, Copy, Debug)]
+pub struct ClockAnalysis;
+
+/// Texts or identifiers of one segment: hash, first event, and how often.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Sample {
+    seen: Vec<(u64, u16, u32)>,
+    /// All with a hash up to this are there.
+    complete_up_to: u64,
+    #[serde(skip)]
+    building: FxHashMap<u64, (u16, u32)>,
+}
+
+impl Default for Sample {
+    fn default() -> Self {
+        Self { seen: Vec::new(), complete_up_to: u64::MAX, building: FxHashMap::default() }
+    }
+}
+
+impl Sample {
+    fn add(&mut self, text: &str, event: u16) {
+        self.building.entry(hash(text)).or_insert((event, 0)).1 += 1;
+    }
+
+    fn end(&mut self) {
+        let often = |count: u32| count > MAX_TIMES;
+        let all = std::mem::take(&mut self.building).into_iter();
+        self.seen = all.map(|(hash, (event, count))| (hash, event, count)).filter(|(.., count)| !often(*count)).collect();
+        self.seen.sort_unstable();
+        if self.seen.len() > MAX_KEPT {
+            self.seen.truncate(MAX_KEPT);
+            self.complete_up_to = self.seen.last().map_or(u64::MAX, |(hash, ..)| *hash);
         }
     }
-    found.sort_by(|a, b| a.host.cmp(&b.host).then(b.confidence.cmp(&a.confidence)));
-    Ok(found)
+}
+
+/// A hash that is the same on every machine: FNV-1a, its bits mixed so that the smallest ones are a fair sample.
+fn hash(text: &str) -> u64 {
+    let fnv = text.bytes().fold(0xcbf2_9ce4_8422_2325_u64, |hash, byte| {
+        (hash ^ u64::from(byte)).wrapping_mul(0x0100_0000_01b3)
+    });
+    let mixed = (fnv ^ (fnv >> 33)).wrapping_mul(0xff51_afd7_ed55_8ccd);
+    mixed ^ (mixed >> 33)
+}
+
+/// What one segment shares with others, perhaps.
+#[derive(Clone, Debug, Default, Serialize, Deserialize)]
+pub struct ClockPiece {
+    messages: Sample,
+    identifiers: Sample,
+}
+
+impl Analysis for ClockAnalysis {
+    const NAME: &'static str = "clocks";
+    const VERSION: u32 = 1;
+    type Piece = ClockPiece;
+    type Found = Vec<Suggestion>;
+
+    fn see(&self, piece: &mut ClockPiece, seen: &Seen<'_>) {
+        let body = seen.body();
+        let body = String::from_utf8_lossy(body.get(..MAX_TEXT_BYTES).unwrap_or(&body));
+        let text = head(&body);
+        let event = seen.index as u16;
+        if text.len() >= 16 && text.bytes().any(|byte| byte.is_ascii_digit()) {
+            piece.messages.add(text, event);
+        }
+        for word in identifiers(text) {
+            piece.identifiers.add(word, event);
+        }
+    }
+
+    fn end(&self, piece: &mut ClockPiece) {
+        piece.messages.end();
+        piece.identifiers.end();
+    }
+
+    fn merge(&self, view: &CaseView, pieces: &Pieces<'_, ClockPiece>, work: &Work) -> Result<Vec<Suggestion>> {
+        let mut found: Vec<Suggestion> = sealed_clocks(&view.case);
+        let Some(shared) = Shared::of(view, pieces, work)? else { return Ok(found) };
+        // The host with the most sources is the one that the others are compared with.
+        let mut hosts: Vec<(usize, u32)> = shared.sources.iter().map(|(host, sources)| (*sources, *host)).collect();
+        hosts.sort_by(|a, b| b.0.cmp(&a.0).then(a.1.cmp(&b.1)));
+        let mut judged: Vec<u32> = Vec::new();
+        for (place, (_, against)) in hosts.iter().enumerate() {
+            for (_, host) in &hosts[place + 1..] {
+                work.check()?;
+                if judged.contains(host) {
+                    continue;
+                }
+                let pair = (*host, *against);
+                let messages = shared.messages.get(&pair).and_then(|pairs| offset(pairs)).map(|of| (Ground::SameMessage, of));
+                let identifiers = || {
+                    let pairs = shared.identifiers.get(&pair);
+                    pairs.and_then(|pairs| offset(pairs)).map(|of| (Ground::SameIdentifier, of))
+                };
+                if let Some((ground, offset)) = messages.or_else(identifiers) {
+                    judged.push(*host);
+                    found.extend(suggest(view, pair, ground, offset));
+                }
+            }
+        }
+        found.sort_by(|a, b| a.host.cmp(&b.host).then(b.confidence.cmp(&a.confidence)));
+        Ok(found)
+    }
 }
 
 fn sealed_clocks(case: &Case) -> Vec<Suggestion> {
@@ -160,80 +241,107 @@ fn sealed_clocks(case: &Case) -> Vec<Suggestion> {
     wrong.collect()
 }
 
-/// Where a text or identifier was seen first on a host, and how often.
-type Places = HashMap<u64, Vec<(u16, Row, u32)>, BuildPlain>;
+/// What two hosts share, by the numbers of host and other host: the same text or identifier, once on each.
+type Pairs = HashMap<(u32, u32), Vec<SharedPair>>;
 
-struct Seen {
-    hosts: Vec<String>,
-    sources: Vec<usize>,
-    messages: Places,
-    identifiers: Places,
-    times: HashMap<u32, i64, BuildPlain>,
+/// One text or identifier on two hosts: times by their own clocks.
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+struct SharedPair {
+    /// The time here minus that there, nanoseconds.
+    ahead_ns: i64,
+    here: (Row, i64),
+    there: (Row, i64),
 }
 
-fn look(case: &Case, loaded: &Loaded, work: &Work) -> Result<Seen> {
-    let table = &loaded.table;
-    let mut seen = Seen {
-        hosts: Vec::new(),
-        sources: Vec::new(),
-        messages: Places::default(),
-        identifiers: Places::default(),
-        times: HashMap::default(),
-    };
-    let mut number_of: HashMap<String, u16> = HashMap::new();
-    for source in case.sources.iter() {
-        let host = source.host.clone().unwrap_or_default();
-        if host.is_empty() || number_of.len() >= 64 {
-            continue;
-        }
-        let number = *number_of.entry(host.clone()).or_insert_with(|| {
-            seen.hosts.push(host);
-            seen.sources.push(0);
-            (seen.hosts.len() - 1) as u16
+struct Shared {
+    /// Sources of each host.
+    sources: BTreeMap<u32, usize>,
+    messages: Pairs,
+    identifiers: Pairs,
+}
+
+impl Shared {
+    /// What the hosts share; `None` where there is one host at most.
+    fn of(view: &CaseView, pieces: &Pieces<'_, ClockPiece>, work: &Work) -> Result<Option<Self>> {
+        let table = &view.loaded.table;
+        let of_parts = parallel(table.parts.len(), work, |part| {
+            let piece = pieces.of_part(part)?;
+            Ok((placed(table, part, piece.messages), placed(table, part, piece.identifiers)))
         });
-        seen.sources[usize::from(number)] += 1;
-    }
-    if seen.hosts.len() < 2 {
-        return Ok(seen);
-    }
-    let mut counts = vec![0; seen.hosts.len()];
-    let mut reader = RecordReader::new(std::sync::Arc::clone(&case.sources));
-    let hasher = std::hash::RandomState::new();
-    let mut rows = Vec::new();
-    for row in table.order.iter().rev() {
-        let event = table.event(Row(*row));
-        let host = case.sources[event.source()].host.as_deref().unwrap_or_default();
-        let Some(number) = number_of.get(host).copied() else { continue };
-        if event.raw_time().is_none() || counts[usize::from(number)] >= EVENTS {
-            continue;
-        }
-        counts[usize::from(number)] += 1;
-        rows.push((number, Row(*row)));
-    }
-    for (at, (number, row)) in rows.into_iter().rev().enumerate() {
-        if at % 4096 == 0 {
-            work.check()?;
-        }
-        let event = table.event(row);
-        let body = reader.record(event).body;
-        let text = head(&body);
-        let mut keep = |places: &mut Places, text: &str| {
-            let places = places.entry(hasher.hash_one(text)).or_default();
-            if let Some((.., count)) = places.iter_mut().find(|(host, ..)| *host == number) {
-                *count += 1;
-            } else {
-                seen.times.insert(row.0, own_time(event));
-                places.push((number, row, 1));
+        work.check()?;
+        let mut sources: BTreeMap<u32, Vec<u32>> = BTreeMap::new();
+        for part in &table.parts {
+            for actor in part.actor_ids.iter() {
+                let host = table.actors[*actor as usize].host;
+                let of_host = sources.entry(host).or_default();
+                if host > 0 && of_host.last() != Some(&part.segment.source) {
+                    of_host.push(part.segment.source);
+                }
             }
-        };
-        if text.len() >= 16 && text.bytes().any(|byte| byte.is_ascii_digit()) {
-            keep(&mut seen.messages, text);
         }
-        for word in identifiers(text) {
-            keep(&mut seen.identifiers, word);
+        sources.remove(&0);
+        let sources: BTreeMap<u32, usize> = sources.into_iter().map(|(host, sources)| (host, sources.len())).collect();
+        if sources.len() < 2 {
+            return Ok(None);
+        }
+        let (messages, identifiers): (Vec<_>, Vec<_>) =
+            of_parts.into_iter().collect::<Result<Vec<_>>>()?.into_iter().unzip();
+        Ok(Some(Self { messages: pairs(messages, &sources), identifiers: pairs(identifiers, &sources), sources }))
+    }
+}
+
+/// Texts or identifiers of a part with their hosts.
+struct Placed {
+    /// Hash, host, row, time by its own clock, and how often.
+    seen: Vec<(u64, u32, Row, i64, u32)>,
+    hosts: Vec<u32>,
+    complete_up_to: u64,
+}
+
+fn placed(table: &Table, part: usize, sample: Sample) -> Placed {
+    let part = &table.parts[part];
+    let host_of = |actor: u16| table.actors[part.actor_ids[usize::from(actor)] as usize].host;
+    let seen = sample.seen.into_iter().filter_map(|(hash, event, count)| {
+        let time = *part.segment.times.get(usize::from(event))?;
+        let host = host_of(*part.segment.actor_ids.get(usize::from(event))?);
+        (time != NO_TIME && host > 0).then(|| (hash, host, Row(part.first_row + u32::from(event)), time, count))
+    });
+    let hosts = part.actor_ids.iter().map(|actor| table.actors[*actor as usize].host).collect();
+    Placed { seen: seen.collect(), hosts, complete_up_to: sample.complete_up_to }
+}
+
+/// Pairs of hosts that have the same, each of them rarely and about as often.
+fn pairs(parts: Vec<Placed>, sources: &BTreeMap<u32, usize>) -> Pairs {
+    // What one part of a host left out may stand in it more often than is known.
+    let mut complete: FxHashMap<u32, u64> = FxHashMap::default();
+    for part in &parts {
+        for host in &part.hosts {
+            let of_host = complete.entry(*host).or_insert(u64::MAX);
+            *of_host = (*of_host).min(part.complete_up_to);
         }
     }
-    Ok(seen)
+    let mut all: Vec<_> = parts.into_iter().flat_map(|part| part.seen).collect();
+    all.retain(|(hash, host, ..)| complete.get(host).is_some_and(|complete| hash <= complete));
+    // The first of each host stands first.
+    all.sort_unstable_by_key(|(hash, host, row, ..)| (*hash, *host, *row));
+    let weight = |host: u32| (std::cmp::Reverse(sources.get(&host).copied().unwrap_or(0)), host);
+    let mut pairs: Pairs = Pairs::new();
+    for same in all.chunk_by(|one, other| one.0 == other.0) {
+        let of_hosts = same.chunk_by(|one, other| one.1 == other.1).map(|of_host| {
+            let (_, host, row, time, _) = of_host[0];
+            (host, (row, time), of_host.iter().map(|(.., count)| *count).sum::<u32>())
+        });
+        let mut of_hosts: Vec<_> = of_hosts.filter(|(.., count)| *count <= MAX_TIMES).collect();
+        of_hosts.sort_by_key(|(host, ..)| weight(*host));
+        of_hosts.truncate(MAX_HOSTS_OF_ONE);
+        for (at, (against, there, often)) in of_hosts.iter().enumerate() {
+            for (host, here, _) in of_hosts.iter().skip(at + 1).filter(|(.., count)| count.abs_diff(*often) <= 6) {
+                let pair = SharedPair { ahead_ns: here.1.saturating_sub(there.1), here: *here, there: *there };
+                pairs.entry((*host, *against)).or_default().push(pair);
+            }
+        }
+    }
+    pairs
 }
 
 fn own_time(event: EventRef<'_>) -> i64 {
@@ -242,7 +350,7 @@ fn own_time(event: EventRef<'_>) -> i64 {
 
 fn head(text: &str) -> &str {
     let line = text.lines().next().unwrap_or_default().trim();
-    let mut end = line.len().min(TEXT_BYTES);
+    let mut end = line.len().min(MAX_TEXT_BYTES);
     while !line.is_char_boundary(end) {
         end -= 1;
     }
@@ -265,60 +373,43 @@ struct Offset {
     /// Between the smallest and the largest of those that agree.
     spread_ns: i64,
     /// Pairs that agree.
-    agree: Vec<(Row, Row)>,
+    agree: Vec<SharedPair>,
     /// All pairs.
     of: usize,
 }
 
 /// The offset on which most pairs agree.
-fn offset(seen: &Seen, places: &Places, host: u16, against: u16) -> Option<Offset> {
-    let mut pairs: Vec<(i64, Row, Row)> = Vec::new();
-    for seen_at in places.values() {
-        let on = |wanted: u16| seen_at.iter().find(|(host, ..)| *host == wanted);
-        let (Some(here), Some(there)) = (on(host), on(against)) else { continue };
-        // What stands often somewhere is no mark of one moment.
-        if here.2 > 8 || there.2 > 8 || here.2.abs_diff(there.2) > 6 {
-            continue;
-        }
-        let time = |row: Row| seen.times.get(&row.0).copied().unwrap_or_default();
-        pairs.push((time(here.1).saturating_sub(time(there.1)), here.1, there.1));
-    }
+fn offset(pairs: &[SharedPair]) -> Option<Offset> {
+    let mut pairs = pairs.to_vec();
     pairs.sort_unstable();
     let (mut best, mut from) = (0..0, 0);
     for to in 0..pairs.len() {
-        while pairs[to].0.saturating_sub(pairs[from].0) > WIDTH {
+        while pairs[to].ahead_ns.saturating_sub(pairs[from].ahead_ns) > OFFSET_BIN_NS {
             from += 1;
         }
         if to + 1 - from > best.len() {
             best = from..to + 1;
         }
     }
-    let agreeing = &pairs[best];
-    if agreeing.len() < FEWEST || agreeing.len() * 2 < pairs.len() {
+    let agree = &pairs[best];
+    if agree.len() < MIN_PAIRS || agree.len() * 2 < pairs.len() {
         return None;
     }
     // Times of whole seconds are cut off, never rounded up: the largest difference is the nearest to the truth, or the smallest.
-    let whole = |row: Row| seen.times.get(&row.0).is_some_and(|time| time % SECOND == 0);
-    let middle = match agreeing {
-        pairs if pairs.iter().all(|(_, here, there)| whole(*here) == whole(*there)) => pairs[pairs.len() / 2].0,
-        pairs if pairs.iter().all(|(_, here, _)| whole(*here)) => pairs[pairs.len() - 1].0,
-        pairs if pairs.iter().all(|(_, _, there)| whole(*there)) => pairs[0].0,
-        pairs => pairs[pairs.len() / 2].0,
+    let is_whole = |(_, time): (Row, i64)| time % SECOND == 0;
+    let middle = match agree {
+        agree if agree.iter().all(|pair| is_whole(pair.here) == is_whole(pair.there)) => agree.len() / 2,
+        agree if agree.iter().all(|pair| is_whole(pair.here)) => agree.len() - 1,
+        agree if agree.iter().all(|pair| is_whole(pair.there)) => 0,
+        agree => agree.len() / 2,
     };
-    let spread_ns = agreeing[agreeing.len() - 1].0.saturating_sub(agreeing[0].0);
-    let agree = agreeing.iter().map(|(_, here, there)| (*here, *there)).collect();
-    Some(Offset { ahead_ns: middle, spread_ns, agree, of: pairs.len() })
+    let spread_ns = agree[agree.len() - 1].ahead_ns.saturating_sub(agree[0].ahead_ns);
+    Some(Offset { ahead_ns: agree[middle].ahead_ns, spread_ns, agree: agree.to_vec(), of: pairs.len() })
 }
 
 /// Makes a suggestion of an offset that is large enough to be one.
-fn suggest(
-    case: &Case,
-    loaded: &Loaded,
-    seen: &Seen,
-    (host, against): (u16, u16),
-    ground: Ground,
-    offset: Offset,
-) -> Option<Suggestion> {
+fn suggest(view: &CaseView, (host, against): (u32, u32), ground: Ground, offset: Offset) -> Option<Suggestion> {
+    let (case, table) = (&view.case, &view.loaded.table);
     let Offset { ahead_ns, spread_ns, mut agree, of } = offset;
     if ahead_ns.abs() < spread_ns.saturating_mul(2).max(SECOND) {
         return None;
@@ -330,11 +421,11 @@ fn suggest(
         _ => Confidence::Low,
     };
     let mut reader = RecordReader::new(std::sync::Arc::clone(&case.sources));
-    agree.sort_by_key(|(here, _)| seen.times.get(&here.0).copied());
+    agree.sort_by_key(|pair| pair.here.1);
     let mut evidence = Vec::new();
-    for (here, there) in agree.into_iter().take(KEPT) {
+    for SharedPair { here: (here, _), there: (there, _), .. } in agree.into_iter().take(MAX_EVIDENCE) {
         let mut place = |row: Row| {
-            let event = loaded.table.event(row);
+            let event = table.event(row);
             let record = reader.record(event);
             let line = record.place.unwrap_or_else(|| event.place()).line;
             let text = head(&record.body).to_owned();
@@ -356,7 +447,7 @@ fn suggest(
         ahead_ns
     };
     let add_ns = ahead_ns.saturating_neg();
-    let (host, against) = (seen.hosts[usize::from(host)].clone(), seen.hosts[usize::from(against)].clone());
+    let (host, against) = (table.hosts[host as usize].clone(), table.hosts[against as usize].clone());
     let reason = format!(
         "{count} of {of} {} agree within {}: by its own clock {host} is {} {} {against}",
         if ground == Ground::SameMessage { "messages" } else { "identifiers" },
@@ -366,38 +457,6 @@ fn suggest(
     );
     let drift = drift_text(Drift::from(add_ns));
     Some(Suggestion { host, against, add_ns, drift, ground, confidence, reason, evidence })
-}
-
-/// A hasher for keys that are hashes or row numbers already.
-#[derive(Clone, Copy, Default)]
-struct BuildPlain;
-
-impl BuildHasher for BuildPlain {
-    type Hasher = Plain;
-
-    fn build_hasher(&self) -> Plain {
-        Plain(0)
-    }
-}
-
-struct Plain(u64);
-
-impl Hasher for Plain {
-    fn finish(&self) -> u64 {
-        self.0
-    }
-
-    fn write(&mut self, bytes: &[u8]) {
-        self.0 = bytes.iter().fold(self.0, |hash, byte| hash.rotate_left(8) ^ u64::from(*byte));
-    }
-
-    fn write_u64(&mut self, number: u64) {
-        self.0 = number;
-    }
-
-    fn write_u32(&mut self, number: u32) {
-        self.0 = u64::from(number).wrapping_mul(0x9E37_79B9_7F4A_7C15);
-    }
 }
 
 #[cfg(test)]
@@ -418,7 +477,8 @@ mod tests {
             Options { hosts: hosts.map(|(label, name)| (label.to_owned(), path(name))).to_vec(), ..Options::default() };
         let case = Case::open(&[], options, &Work::default()).unwrap();
         let loaded = case.load(&Work::default()).unwrap();
-        suggestions(&case, &loaded, &Work::default()).unwrap()
+        let view = CaseView::new(case, loaded);
+        view.run(&ClockAnalysis, &Work::default()).unwrap().to_vec()
     }
 
     fn lines(minute: u32, count: u32, text: &dyn Fn(u32) -> String) -> String {

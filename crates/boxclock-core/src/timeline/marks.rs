@@ -1,17 +1,18 @@
 //! Moments worth a mark on the rail: starts, unclean stops, installations, clocks that were set, and silence.
 
-use std::sync::Arc;
+use std::collections::HashMap;
+use std::sync::OnceLock;
 
-use regex::bytes::{RegexSet, RegexSetBuilder};
+use regex::bytes::{Regex, RegexBuilder, RegexSet, RegexSetBuilder};
 
-use crate::case::{Loaded, Source};
-use crate::event::{RecordReader, Row};
-use crate::query::Filter;
-use crate::work::Work;
-use crate::{Error, Result};
+use super::silence::silences;
+use crate::Result;
+use crate::analysis::{Analysis, CaseView, Pieces, Window};
+use crate::event::{Row, Table};
+use crate::work::{Work, parallel};
 
 /// What happened then.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum MarkKind {
     /// A system or its log service started.
     Start,
@@ -71,65 +72,84 @@ const WORDS: [(MarkKind, &str); 4] = [
 ];
 
 /// Marks of one kind that are kept: more would cover the rail.
-const MOST: usize = 2000;
-/// Silence is this many times as long as the longest usual pause of a host…
-const LONGER: i64 = 20;
-/// …and at least this long.
-const SILENCE: i64 = 5 * crate::clock::MINUTE;
+const MAX_MARKS_PER_KIND: usize = 2000;
 
-/// Looks for the moments, in order of time. Cost: one search through all text.
-///
-/// # Errors
-/// When cancelled.
-pub fn marks(loaded: &Loaded, sources: &Arc<Vec<Source>>, work: &Work) -> Result<Vec<RailMark>> {
-    let table = &loaded.table;
-    let all: Vec<&str> = WORDS.iter().map(|(_, words)| *words).collect();
-    let any = Filter::find(&format!("/(?i){}/", all.join("|"))).map_err(|error| Error::new(error.message))?;
-    let found = any.rows(table, sources, work)?;
-    let kinds = kinds()?;
-    let mut reader = RecordReader::new(Arc::clone(sources));
-    let mut marks: Vec<RailMark> = Vec::new();
-    let mut counts = [0; WORDS.len()];
-    for row in table.order.iter().filter(|row| found.contains(**row)) {
-        let event = table.event(Row(*row));
-        let Some(time) = event.time() else { continue };
-        let text = reader.text(event).unwrap_or_default();
-        for kind in kinds.matches(text.as_bytes()) {
-            if counts[kind] < MOST {
-                counts[kind] += 1;
-                marks.push(RailMark { time, kind: WORDS[kind].0, row: event.row });
-            }
-        }
-        if counts.iter().all(|count| *count >= MOST) {
-            break;
-        }
-    }
-    marks.extend(silences(loaded, work));
-    marks.extend(jumps_back(loaded, work));
-    work.check()?;
-    marks.sort_by_key(|mark| (mark.time, mark.kind));
-    Ok(marks)
+/// Finds the moments, in order of time.
+#[derive(Clone, Copy, Debug)]
+pub struct MarkAnalysis;
+
+/// What one segment says by its words: event, and the place of its kind in [`WORDS`].
+pub type MarkPiece = Vec<(u16, u8)>;
+
+/// All words at once, and each kind's; a test compiles them.
+fn words() -> Option<&'static (Regex, RegexSet)> {
+    static COMPILED: OnceLock<Option<(Regex, RegexSet)>> = OnceLock::new();
+    let compile = || {
+        let patterns: Vec<String> = WORDS.iter().map(|(_, words)| format!("(?i-u:{words})")).collect();
+        let any = RegexBuilder::new(&patterns.join("|")).unicode(false).build().ok()?;
+        Some((any, RegexSetBuilder::new(&patterns).unicode(false).build().ok()?))
+    };
+    COMPILED.get_or_init(compile).as_ref()
 }
 
-fn kinds() -> Result<RegexSet> {
-    let patterns = WORDS.iter().map(|(_, words)| format!("(?i){words}"));
-    RegexSetBuilder::new(patterns).build().map_err(|error| Error::caused("the words of rail marks", error))
+impl Analysis for MarkAnalysis {
+    const NAME: &'static str = "marks";
+    const VERSION: u32 = 1;
+    type Piece = MarkPiece;
+    type Found = Vec<RailMark>;
+
+    fn window(&self, piece: &mut MarkPiece, window: &Window<'_>) {
+        let Some((any, each)) = words() else { return };
+        let mut at = 0;
+        while let Some(hit) = any.find_at(window.bytes, at) {
+            let seen = window.event_at(hit.start());
+            // A hit that goes over the end of a record is none.
+            let kinds = each.matches(seen.text);
+            piece.extend(kinds.into_iter().map(|kind| (seen.index as u16, kind as u8)));
+            at = seen.end.max(hit.end());
+        }
+    }
+
+    fn merge(&self, view: &CaseView, pieces: &Pieces<'_, MarkPiece>, work: &Work) -> Result<Vec<RailMark>> {
+        let table = &view.loaded.table;
+        let of_parts = parallel(table.parts.len(), work, |at| {
+            let part = &table.parts[at];
+            let marks = pieces.of_part(at)?.into_iter().filter_map(|(event, kind)| {
+                let event = (usize::from(event) < part.segment.len())
+                    .then(|| table.event(Row(part.first_row + u32::from(event))))?;
+                Some(RailMark { time: event.time()?, kind: WORDS.get(usize::from(kind))?.0, row: event.row })
+            });
+            Ok(marks.collect::<Vec<RailMark>>())
+        });
+        work.check()?;
+        let mut marks: Vec<RailMark> = of_parts.into_iter().collect::<Result<Vec<_>>>()?.concat();
+        marks.extend(silences(table, work));
+        marks.extend(jumps_back(table));
+        work.check()?;
+        marks.sort_by_key(|mark| (mark.time, mark.kind, mark.row));
+        let mut counts: HashMap<MarkKind, usize> = HashMap::new();
+        marks.retain(|mark| {
+            let count = counts.entry(mark.kind).or_default();
+            *count += 1;
+            *count <= MAX_MARKS_PER_KIND
+        });
+        Ok(marks)
+    }
 }
 
 /// Where the times of a source go back by more than a minute in the order of its file: its clock was set, or it was written by two.
-fn jumps_back(loaded: &Loaded, work: &Work) -> Vec<RailMark> {
-    const BACK: i64 = crate::clock::MINUTE;
-    let table = &loaded.table;
+fn jumps_back(table: &Table) -> Vec<RailMark> {
+    const BACK_NS: i64 = crate::clock::MINUTE;
     let mut found: Vec<RailMark> = Vec::new();
-    for (at, row) in table.disordered.iter().enumerate() {
-        if found.len() >= MOST || (at % 65_536 == 0 && work.is_cancelled()) {
+    for row in table.disordered.iter() {
+        if found.len() >= MAX_MARKS_PER_KIND {
             break;
         }
         let event = table.event(Row(*row));
         let before = row.checked_sub(1).map(|before| table.event(Row(before)));
         let before = before.filter(|before| before.source() == event.source());
         if let (Some(time), Some(last)) = (event.time(), before.and_then(|before| before.time()))
-            && last.saturating_sub(time) > BACK
+            && last.saturating_sub(time) > BACK_NS
         {
             found.push(RailMark { time, kind: MarkKind::ClockSet, row: event.row });
         }
@@ -137,48 +157,20 @@ fn jumps_back(loaded: &Loaded, work: &Work) -> Vec<RailMark> {
     found
 }
 
-/// Where a host is silent for much longer than it usually is.
-fn silences(loaded: &Loaded, work: &Work) -> Vec<RailMark> {
-    #[derive(Clone, Default)]
-    struct Lane {
-        last: Option<(i64, Row)>,
-        /// A slowly forgetting mean of the pauses, nanoseconds.
-        pause: f64,
-        events: u32,
-    }
-    let table = &loaded.table;
-    let mut lanes = vec![Lane::default(); table.hosts.len()];
-    let mut found = Vec::new();
-    for (at, row) in table.order.iter().enumerate() {
-        if at % 65_536 == 0 && work.is_cancelled() {
-            break;
-        }
-        let event = table.event(Row(*row));
-        let Some(time) = event.time() else { continue };
-        let lane = &mut lanes[event.actor().host as usize];
-        if let Some((last, row)) = lane.last {
-            let pause = time.saturating_sub(last);
-            let usual = (lane.pause as i64).saturating_mul(LONGER).max(SILENCE);
-            if lane.events > 50 && pause > usual && found.len() < MOST {
-                found.push(RailMark { time: last, kind: MarkKind::Silence, row });
-            } else {
-                lane.pause += (pause as f64 - lane.pause) / 64.0;
-            }
-        }
-        lane.last = Some((time, event.row));
-        lane.events = lane.events.saturating_add(1);
-    }
-    found
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::case::{Case, Options};
+    use crate::testing::case;
+
+    #[test]
+    fn the_words_are_good() {
+        let (any, each) = words().unwrap();
+        assert_eq!(each.len(), WORDS.len());
+        assert!(any.is_match(b"kernel: LINUX version 6.1.0"));
+    }
 
     #[test]
     fn moments_are_found() {
-        let root = tempfile::tempdir().unwrap();
         let mut text = String::new();
         for second in 0..100 {
             text.push_str(&format!("2026-04-12T02:{:02}:{:02}Z app: fed\n", second / 60, second % 60));
@@ -188,25 +180,22 @@ mod tests {
         text.push_str("2026-04-12T03:00:02Z dpkg: startup packages configure\n");
         text.push_str("2026-04-12T03:00:03Z systemd: Time has been changed\n");
         text.push_str("2026-04-12T03:00:04Z app: started the pump\n");
-        std::fs::write(root.path().join("a.log"), text).unwrap();
-        let case = Case::open(&[root.path().to_path_buf()], Options::default(), &Work::default()).unwrap();
-        let loaded = case.load(&Work::default()).unwrap();
-        let found = marks(&loaded, &case.sources, &Work::default()).unwrap();
+        let case = case(&[("a.log", text)]);
+        let view = case.view();
+        let found = view.run(&MarkAnalysis, &Work::default()).unwrap();
         let kinds: Vec<&str> = found.iter().map(|mark| mark.kind.name()).collect();
         assert_eq!(kinds, ["silence", "start", "unclean stop", "installation", "clock set"]);
-        assert_eq!(loaded.table.event(found[0].row).line(), 100, "the last one before the silence");
+        assert_eq!(view.loaded.table.event(found[0].row).line(), 100, "the last one before the silence");
     }
 
     #[test]
     fn a_clock_that_goes_back_is_marked_where_it_does() {
-        let root = tempfile::tempdir().unwrap();
         let text = "2026-04-12T02:10:00Z app: fed\n2026-04-12T02:11:00Z app: fed\n2026-04-12T02:01:00Z app: fed\n\
                     2026-04-12T02:00:50Z app: fed\n2026-04-12T02:02:00Z app: fed\n";
-        std::fs::write(root.path().join("a.log"), text).unwrap();
-        let case = Case::open(&[root.path().to_path_buf()], Options::default(), &Work::default()).unwrap();
-        let loaded = case.load(&Work::default()).unwrap();
-        let found = marks(&loaded, &case.sources, &Work::default()).unwrap();
-        let lines: Vec<u64> = found.iter().map(|mark| loaded.table.event(mark.row).line()).collect();
+        let case = case(&[("a.log", text)]);
+        let view = case.view();
+        let found = view.run(&MarkAnalysis, &Work::default()).unwrap();
+        let lines: Vec<u64> = found.iter().map(|mark| view.loaded.table.event(mark.row).line()).collect();
         assert_eq!(lines, [3], "ten minutes back; ten seconds are no jump: {found:?}");
         assert_eq!(found[0].kind.name(), "clock set");
     }

@@ -25,7 +25,7 @@ pub fn pack_options(arguments: &args::Pack) -> Result<PackOptions, Failure> {
     let zone = reading.zone.clone().unwrap_or_else(Zone::utc);
     let known = recipes_named();
     let story = story(arguments)?;
-    let host_limit = arguments.host_limit.as_deref().map(human::duration).transpose();
+    let host_limit = arguments.host_limit.as_deref().map(human::length).transpose();
     let host_limit = host_limit.map_err(|error| Failure::Usage(format!("--host-limit: {error}")))?;
     Ok(PackOptions {
         paths: arguments.reading.paths.clone(),
@@ -41,7 +41,7 @@ pub fn pack_options(arguments: &args::Pack) -> Result<PackOptions, Failure> {
         reading,
         ssh_config: arguments.ssh_config.clone(),
         may_ask: io::stdin().is_terminal(),
-        host_limit: host_limit.map(|ns| Duration::from_nanos(u64::try_from(ns).unwrap_or(0))),
+        host_limit,
         ..PackOptions::default()
     })
 }
@@ -117,16 +117,16 @@ pub fn pack(arguments: &args::Pack) -> Ended {
 
 /// Notes what stands in the files, waits while somebody reproduces the failure, and marks both moments.
 fn capture(arguments: &args::Pack, options: &mut PackOptions, work: &Work) -> Result<(), Failure> {
-    let lasting = arguments.lasting.as_deref().map(human::duration).transpose();
+    let lasting = arguments.lasting.as_deref().map(human::length).transpose();
     let lasting = lasting.map_err(|error| Failure::Usage(format!("--for: {error}")))?;
     let snapshot = gather::snapshot(options, work)?;
     let files = snapshot.files;
     options.since = Some(Arc::new(snapshot));
     let mut mark = |text: &str| options.marks.push(Mark { time: to_rfc3339(now()), text: text.into() });
     mark("capture began");
-    if let Some(ns) = lasting {
+    if let Some(lasting) = lasting {
         say(&format!("capturing {files} files: reproduce the failure now"));
-        let until = Instant::now() + Duration::from_nanos(u64::try_from(ns).unwrap_or(0));
+        let until = Instant::now() + lasting;
         while Instant::now() < until {
             work.check()?;
             std::thread::sleep(Duration::from_millis(20));
@@ -258,9 +258,12 @@ pub fn coverage(arguments: &args::Coverage) -> Ended {
     let window = match &arguments.at {
         Some(at) => {
             let usage = |error: boxclock_core::Error| Failure::Usage(error.to_string());
-            let within = human::duration(&arguments.within).map_err(usage)?;
-            Window::around(human::moment(at, &case.zone, now()).map_err(usage)?, within)
+            Window::asked((Some(at), &arguments.within), (None, None), &case.zone, now()).map_err(usage)?
         }
+        None => None,
+    };
+    let window = match window {
+        Some(window) => window,
         None => coverage::moment(&case, &loaded)
             .ok_or_else(|| Failure::Usage("no moment is known: name it with --at".into()))?,
     };
@@ -359,6 +362,5 @@ pub fn redact(arguments: &args::Redact) -> Ended {
     if let Some(into) = &arguments.into {
         writeln!(out, "{}: {} files; read it once before you hand it on", into.display(), handed.files)?;
     }
-    let by_will = |left: &Unreadable| left.reason == "not chosen for this box" || left.reason.ends_with("the window");
-    Ok(if handed.left_out.iter().all(by_will) { Outcome::Done } else { Outcome::Partly })
+    Ok(if handed.left_out.iter().all(|left| left.why.is_by_choice()) { Outcome::Done } else { Outcome::Partly })
 }

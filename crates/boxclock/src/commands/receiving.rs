@@ -27,7 +27,7 @@ pub fn receive(arguments: &args::Receive) -> Ended {
         labels.insert(address, label.to_owned());
     }
     let lasting = match &arguments.lasting {
-        Some(text) => Some(human::duration(text).map_err(|error| Failure::Usage(format!("--for: {error}")))?),
+        Some(text) => Some(human::length(text).map_err(|error| Failure::Usage(format!("--for: {error}")))?),
         None => None,
     };
     let receiver = Receiver::bind(ReceiveOptions {
@@ -51,7 +51,7 @@ pub fn receive(arguments: &args::Receive) -> Ended {
     out.flush()?;
     let work = cancellable();
     let started = Instant::now();
-    let until = lasting.map(|ns| started + Duration::from_nanos(u64::try_from(ns).unwrap_or(0)));
+    let until = lasting.map(|lasting| started + lasting);
     let ended = thread::scope(|scope| {
         let running = scope.spawn(|| receiver.run(&work));
         let mut shown = Instant::now();

@@ -113,25 +113,25 @@ proptest! {
         logs in proptest::collection::vec((lines(), any::<bool>()), HOSTS.len()),
         asked in proptest::collection::vec(asks(), 8),
     ) {
-        let folder = tempfile::tempdir().unwrap();
-        for ((lines, sorted), host) in logs.iter().zip(HOSTS) {
+        let files = logs.iter().zip(HOSTS).map(|((lines, sorted), host)| {
             let mut lines = lines.clone();
             if *sorted {
                 lines.sort();
             }
-            let path = folder.path().join("hosts").join(host).join("app.log");
-            std::fs::create_dir_all(path.parent().unwrap()).unwrap();
-            std::fs::write(path, log_of(&lines)).unwrap();
-        }
-        let case = Case::open(&[folder.path().to_path_buf()], Options::default(), &Work::default()).unwrap();
-        let loaded = case.load(&Work::default()).unwrap();
+            (format!("{host}/app.log"), log_of(&lines))
+        });
+        let files: Vec<(String, String)> = files.collect();
+        let files: Vec<(&str, &str)> = files.iter().map(|(name, text)| (name.as_str(), text.as_str())).collect();
+        let root = crate::testing::case(&files);
+        let view = root.view();
+        let (case, loaded) = (&view.case, &view.loaded);
         let (first, last) = loaded.table.span.unwrap();
         prop_assert!(first >= DAY_OF_CASE && last < DAY_OF_CASE + DAY);
         let mut reader = RecordReader::new(std::sync::Arc::clone(&case.sources));
         for asks in asked {
             let text = asks.written();
             let filter = Filter::parse(&text, &Zone::utc()).unwrap();
-            let found = filter.rows_in_order(&loaded.table, &case.sources, &Work::default()).unwrap();
+            let found = filter.rows_in_order(&view, &Work::default()).unwrap();
             let expected = loaded.table.order.iter().copied().filter(|row| {
                 let event = loaded.table.event(Row(*row));
                 asks.passes(event, &reader.text(event).unwrap())
