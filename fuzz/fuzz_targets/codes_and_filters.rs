@@ -11,7 +11,7 @@ fuzz_target!(|data: &[u8]| {
     for platform in [Platform::Linux, Platform::Windows, Platform::Unknown] {
         scan(data, platform, |found| {
             assert!(found.start < found.end && found.end <= data.len());
-            found.reading();
+            found.info();
             rank::candidates(found.code, &rank::Clues::default());
         });
     }

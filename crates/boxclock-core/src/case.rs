@@ -57,7 +57,8 @@ impl Reader {
 }
 
 /// Where a source's zone is known from.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
 pub enum ZoneFrom {
     /// Each line says it.
     Line,
@@ -210,7 +211,7 @@ pub struct Choice {
     /// What its codes are, where recognition was wrong.
     pub codes: Vec<CodeChoice>,
     /// Of the case as a whole, which has the empty name: that codes of failures make no line a problem.
-    pub no_lift: bool,
+    pub no_escalation: bool,
 }
 
 /// The family that a code of a source is, chosen by hand.
@@ -253,7 +254,7 @@ impl Choice {
             "format" => self.format = Some(value.to_owned()),
             "zone" => self.zone = Some(Zone::parse(value)?),
             "host" => self.host = Some(value.to_owned()),
-            "lift" => self.no_lift = value == "off",
+            "lift" => self.no_escalation = value == "off",
             what if what.starts_with("code ") => {
                 let choice = CodeChoice::parse(what, value);
                 self.codes.push(choice.ok_or_else(|| Error::new(format!("no family of codes \"{value}\"")))?);
@@ -293,7 +294,7 @@ pub struct Options {
     /// Passwords to try on encrypted members of archives.
     pub passwords: Vec<String>,
     /// Whether lines stay what they were logged as, even if they carry the code of a failure.
-    pub no_lift: bool,
+    pub no_escalation: bool,
 }
 
 impl Options {
@@ -307,7 +308,7 @@ impl Options {
         }
         for (source, known) in logbook.choices()? {
             if source.is_empty() {
-                self.no_lift |= known.no_lift;
+                self.no_escalation |= known.no_escalation;
                 continue;
             }
             let choice = self.choices.entry(source).or_default();

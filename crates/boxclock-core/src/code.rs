@@ -15,7 +15,7 @@ pub mod user;
 
 pub use catalogue::{Entry, Outcome};
 pub use family::{Family, Form};
-pub use reading::Reading;
+pub use reading::CodeInfo;
 pub use scan::{Found, Platform, scan};
 
 /// A code's identity.
@@ -61,14 +61,14 @@ impl Code {
     }
 
     /// What the catalogues say of it.
-    pub fn reading(self) -> Reading {
+    pub fn info(self) -> CodeInfo {
         reading::read(self)
     }
 
     /// Whether it makes the line that carries it a problem, whatever level the line was logged with.
     ///
     /// Failures do, but for those that are part of healthy work: a page that is not there, a call to be repeated.
-    pub fn lifts(self) -> bool {
+    pub fn escalates(self) -> bool {
         match self.family {
             Family::Http | Family::Sip => (500..600).contains(&self.number),
             // Name does not exist: mostly a search suffix. No such file, try again, interrupted, not a terminal.

@@ -10,6 +10,7 @@ use crate::clock::{MINUTE, TimeKnown, human, to_rfc3339};
 use crate::event::{NO_TIME, flag};
 use crate::gather::recipe::Class;
 use crate::gather::{Window, time_of};
+use crate::report::sources::{hosts_of, rfc3339};
 use crate::work::{Work, parallel};
 
 /// How well a class of logs of one host covers the window.
@@ -84,10 +85,12 @@ pub struct Row {
     pub class: Class,
     /// How well it is covered.
     pub state: Cover,
-    /// First time in its logs, RFC 3339 UTC, corrected.
-    pub first: Option<String>,
-    /// Last time in its logs.
-    pub last: Option<String>,
+    /// First corrected time in its logs, UTC nanoseconds.
+    #[serde(serialize_with = "rfc3339")]
+    pub first: Option<i64>,
+    /// Last corrected time in its logs, UTC nanoseconds.
+    #[serde(serialize_with = "rfc3339")]
+    pub last: Option<i64>,
     /// What exactly.
     pub detail: String,
     /// What to do about it.
@@ -149,7 +152,9 @@ pub fn coverage(case: &Case, loaded: &Loaded, window: Window) -> Vec<Row> {
     let looked = parallel(case.sources.len(), &Work::default(), |index| look(case, loaded, index, window));
     for ((index, source), log) in case.sources.iter().enumerate().zip(looked) {
         let class = source.class.unwrap_or(Class::Application);
-        let host = source.host.clone().or_else(|| host_in_lines(loaded, index)).unwrap_or_default();
+        // A log of several hosts is none of theirs alone.
+        let mut hosts = hosts_of(case, loaded, index);
+        let host = if hosts.len() == 1 { hosts.pop() } else { None }.unwrap_or_default();
         let number = loaded.table.logs.get(index).copied();
         let logs = logs.entry((host, class)).or_default();
         // Generations follow each other: they are one log.
@@ -210,11 +215,6 @@ impl Log {
         self.zone_unknown |= next.zone_unknown;
         self.gap = [self.gap, next.gap].into_iter().flatten().max_by_key(|(from, to, _)| to.saturating_sub(*from));
     }
-}
-
-fn host_in_lines(loaded: &Loaded, source: usize) -> Option<String> {
-    let row = loaded.table.rows_of(source).next()?;
-    Some(loaded.table.event(row).host().to_owned()).filter(|host| !host.is_empty())
 }
 
 fn look(case: &Case, loaded: &Loaded, index: usize, window: Window) -> Log {
@@ -306,13 +306,12 @@ fn row((host, class): &(String, Class), logs: &[Log], failed: &[String], window:
         detail.insert(0, format!("{covered} of {} logs reach over it", logs.len()));
     }
     detail.extend(failed.iter().take(3).cloned());
-    let time = |time: Option<i64>| time.map(to_rfc3339);
     Row {
         host: host.clone(),
         class: *class,
         state: best,
-        first: time(logs.iter().filter_map(|log| log.first).min()),
-        last: time(logs.iter().filter_map(|log| log.last).max()),
+        first: logs.iter().filter_map(|log| log.first).min(),
+        last: logs.iter().filter_map(|log| log.last).max(),
         detail: detail.join("; "),
         advice: best.advice(),
         sources: logs.iter().map(|log| log.name.clone()).collect(),

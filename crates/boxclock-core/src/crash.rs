@@ -116,7 +116,7 @@ impl Crash {
         };
         match self.code {
             Some(code) => {
-                let reading = code.reading();
+                let reading = code.info();
                 let number = code.written();
                 let kind = if code.family == crate::code::Family::Signal { "signal" } else { "exception" };
                 body.push_str(&format!(" stopped: {kind} {number}"));

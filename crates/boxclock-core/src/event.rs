@@ -15,10 +15,10 @@ use crate::decode::Place;
 use crate::severity::Severity;
 use crate::timeline;
 
-mod carried;
+mod codes;
 mod read;
-pub use carried::CodeRules;
-pub use read::RecordReader;
+pub use codes::CodeRules;
+pub use read::{RecordReader, ShownLine, codes_in};
 
 /// The time of an event that has none.
 pub const NO_TIME: i64 = i64::MIN;
@@ -486,7 +486,7 @@ impl<'a> EventRef<'a> {
     /// Whether it is a problem: error or worse, a crash, bad-looking text in a source without severities, or a line logged as
     /// information that carries the code of a failure.
     pub fn is_problem(&self) -> bool {
-        self.severity().is_problem() || self.flags() & (flag::SUSPECT | flag::DUMP) != 0 || self.lifted_by().is_some()
+        self.severity().is_problem() || self.flags() & (flag::SUSPECT | flag::DUMP) != 0 || self.escalating_code().is_some()
     }
 }
 

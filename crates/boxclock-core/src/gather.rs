@@ -29,7 +29,7 @@ mod seal;
 mod unpack;
 pub mod watch;
 mod window;
-mod wish;
+mod redact_request;
 
 pub use capture::{Snapshot, snapshot};
 pub use check::{Finding, Verdict, check};
@@ -42,7 +42,7 @@ pub use seal::{
 };
 pub use unpack::{OpenBox, unpack};
 pub use window::Window;
-pub use wish::{Prepared, Wish};
+pub use redact_request::{RedactReady, RedactRequest};
 
 /// The name of the seal inside a box.
 pub const SEAL_NAME: &str = "box.json";

@@ -283,7 +283,7 @@ mod tests {
         for (message, number) in [
             ("heartbeat sent", "195093e323"),
             ("frame fr-0412-4096 refused, retry 4", "73f88f9ef2"),
-            ("état 7 atteint", "ETAT"),
+            ("état 7 atteint", "41d60f94b0"),
         ] {
             assert_eq!(PatternId::of(message.as_bytes()).to_string(), number, "{message}");
         }

@@ -10,6 +10,7 @@ use crate::event::{EventRef, NO_TIME, Part, Row, Table};
 use crate::work::{Work, parallel, workers};
 
 pub mod arrange;
+pub mod axis;
 pub mod density;
 pub mod drift;
 pub mod marks;

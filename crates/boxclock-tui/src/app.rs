@@ -1,640 +1,423 @@
-//! The state of the application.
-
-mod boxes;
-mod prepare;
-
-use std::collections::HashMap;
-use std::path::PathBuf;
-use std::sync::Arc;
+//! The application: the views, the shared state, and what goes on over them.
 
 use boxclock_core::Result;
-use boxclock_core::case::{Case, Loaded};
-use boxclock_core::clock::{Drift, Zone};
-use boxclock_core::code::{Code, Reading as CodeReading};
-use boxclock_core::event::{EventRef, RecordReader, Row};
-use boxclock_core::format::Record;
-use boxclock_core::gather::recipe::Class;
-use boxclock_core::logbook::{ChainLink, Logbook, Pin, PinKind, Story};
-use boxclock_core::query::{Filter, FilterError};
-use boxclock_core::report::Report;
-use boxclock_core::report::codes::{CodeCount, Order, Relative};
-use boxclock_core::report::sources::{SourceOut, sources};
-use boxclock_core::timeline::density::Density;
+use boxclock_core::case::Case;
+use boxclock_core::logbook::Story;
 use crossbeam_channel::Sender;
-use tui_input::Input;
-use unicode_width::UnicodeWidthStr;
+use ratatui::Frame;
+use ratatui::crossterm::event::{Event as Input, KeyCode, KeyEvent, KeyEventKind, KeyModifiers};
 
-use crate::desk::Desk;
-use crate::jobs::{Added, BoxState, Event, Jobs, Run, ViewRows};
-use crate::keys::Scope;
+use crate::commands::{Binding, Keymap, Scope, bindings};
+use crate::context::{Context, Live, Menu, STREAM, Taker, Then, ViewId};
+use crate::jobs::{Event, HITS, WRITE};
+use crate::layout::{Layout, PanePlace};
+use crate::pane::Pane;
 use crate::settings::Settings;
-use crate::theme::Theme;
-use crate::view::layout::Layout;
-use crate::view::stream::Columns;
-use crate::workspace::{Menu, Workspace};
+use crate::typing::{Typed, Typing};
+use crate::view::{Spec, VIEWS, View, list_height};
+use crate::{bottom, lookup, overlay, rail_view, top};
 
-/// A step of the work: what the middle shows.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-pub enum Step {
-    Story,
-    Box,
-    Stream,
-    Codes,
-    Cause,
-    Report,
-    /// Gathering, capturing, receiving, handing on: reached from anywhere, without a number of its own.
-    Desk,
-}
+mod commands;
+mod mouse;
 
-impl Step {
-    /// All steps, with their keys and names.
-    pub const ALL: [(Self, &'static str, &'static str); 6] = [
-        (Self::Story, "1", "Story"),
-        (Self::Box, "2", "Box"),
-        (Self::Stream, "3", "Stream"),
-        (Self::Codes, "4", "Codes"),
-        (Self::Cause, "9", "Cause"),
-        (Self::Report, "0", "Report"),
-    ];
+#[cfg(test)]
+pub use mouse::item_at;
 
-    /// Which part of the key table holds here.
-    pub fn scope(self) -> Option<Scope> {
-        match self {
-            Self::Stream => Some(Scope::Stream),
-            Self::Box => Some(Scope::Box),
-            Self::Cause => Some(Scope::Cause),
-            Self::Report => Some(Scope::Report),
-            Self::Desk => Some(Scope::Desk),
-            Self::Codes => Some(Scope::Codes),
-            Self::Story => None,
-        }
-    }
-}
-
-/// What is being typed.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Prompt {
-    Filter,
-    Find,
-    Time,
-    Note,
-    /// The clock of a host.
-    Clock(String),
-    /// The zone of a source, by its name.
-    Zone(String),
-    /// Format, encoding or order of dates of a source, by its name.
-    ReadAs(String),
-    /// A password for archives.
-    Password,
-    /// A field of the story, by its key.
-    Field(&'static str),
-    /// The reason of a link of the chain.
-    Reason(usize),
-    /// Where to write the report.
-    ReportPath,
-    /// A field of the desk, by its key.
-    Desk(&'static str),
-    /// The host of a source, by its name.
-    Label(String),
-    /// What an ink looks for, by its place.
-    Ink(usize),
-    /// The name of a lens.
-    LensName,
-    /// The columns of the Stream.
-    Columns,
-    /// The zone in which times are shown.
-    ShownZone,
-    /// Where to write events.
-    ExportPath,
-    /// Where to write a chart.
-    ChartPath,
-    /// The action finder, with the chosen line.
-    Finder(usize),
-    /// A code or words of its meaning to look up, with the chosen line.
-    Lookup(usize),
-}
 
 /// What keys go to.
 pub enum Mode {
     /// The view.
     Normal,
     /// A line that is being typed.
-    Typing(Prompt, Input),
+    Typing(Box<Typing>),
     /// The help, scrolled by so many lines.
     Help(usize),
     /// A menu.
     Menu(Menu),
 }
 
-/// How to take a change of the logbook back.
-pub enum Undo {
-    /// Pin again: source, offset, note; and the chain as it was.
-    Pin(String, u64, String, Vec<ChainLink>),
-    /// Take the pin away, or give it its note of before.
-    Unpin(String, u64, Option<String>),
-    Clock(String, Drift),
-    /// What was chosen for a source before: source, what, value.
-    Choice(String, &'static str, String),
-    /// Choices about codes: source, what, value.
-    Codes(Vec<(String, String, String)>),
-    Field(&'static str, String),
-    /// An ink by its place, and what it was.
-    Ink(usize, String),
-    /// A lens of the case, and its filter of before.
-    Lens(String, String),
-    /// A pin's kind and colour of before.
-    PinKind(i64, PinKind, Option<u8>),
-    Chain(Vec<ChainLink>),
-}
-
-/// One visible line of the stream, ready to be drawn.
-pub struct StreamLine {
-    pub row: Row,
-    /// Its place in the view.
-    pub place: usize,
-    pub text: String,
-    /// Codes in `text` with their gloss: where the code ends, and words.
-    pub glosses: Vec<(usize, String)>,
-    /// What is coloured in `text`, as byte ranges.
-    pub marks: Vec<(std::ops::Range<usize>, TextMark)>,
-    /// Lines of the record that are not shown.
-    pub more_lines: usize,
-    /// Further lines of the record that are shown.
-    pub extra: Vec<String>,
-    /// The run that it stands for, where runs are folded.
-    pub run: Option<Run>,
-    /// The first ink that the event has.
-    pub ink: Option<u8>,
-    /// Rows of the screen that it takes.
-    pub height: usize,
-}
-
-/// Why a part of a text is coloured.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum TextMark {
-    /// What is being looked for.
-    Hit,
-    /// An ink, by its place.
-    Ink(u8),
-}
-
-/// What the reading pane says of the chosen event.
-pub struct Reading {
-    pub row: Row,
-    pub record: Record,
-    /// The record as XML or JSON, where its format is that.
-    pub structured: Option<String>,
-    /// The start of its bytes.
-    pub bytes: Vec<u8>,
-    /// Its pattern, and the pattern's number.
-    pub shape: String,
-    pub number: u64,
-}
-
-/// The codes of the case, and what is looked up.
-#[derive(Default)]
-pub struct Codes {
-    pub list: Vec<CodeCount>,
-    pub order: Order,
-    /// Whether the list was asked for, and over which span of time.
-    pub is_asked: bool,
-    pub axis: Option<(i64, i64)>,
-    /// Whether the list of this case has come.
-    pub known: bool,
-    /// What stands near the code of `relatives_asked`; `None` while it is looked for.
-    pub relatives: Option<Vec<Relative>>,
-    pub relatives_asked: Option<Code>,
-    /// What was found for what is typed.
-    pub found: Vec<CodeReading>,
-}
-
-impl Codes {
-    /// What the case has of a code.
-    pub fn of(&self, code: Code) -> Option<&CodeCount> {
-        self.list.iter().find(|row| row.code == code)
-    }
-}
-
-/// A host and what its sources add up to.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct HostSums {
-    /// Its label.
-    pub host: String,
-    /// Sources.
-    pub sources: usize,
-    /// Their bytes.
-    pub bytes: u64,
-    /// Their events.
-    pub events: u64,
-    /// Files that are no logs.
-    pub others: usize,
-}
-
-/// A line of the Box view.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum BoxRow {
-    /// A host, with its sums.
-    Host(HostSums),
-    /// A class of logs of a host.
-    Class(String, Class),
-    /// A source, by its place in [`App::sources`].
-    Source(usize),
-    /// What a check found, by its place among the findings.
-    Finding(usize),
-    /// A clock that seems to be wrong, by its place among the suggestions.
-    Drift(usize),
-    /// What was not read, by its place in the case's list.
-    LeftOut(usize),
-}
-
 /// The whole state.
 pub struct App {
-    pub case: Arc<Case>,
-    pub loaded: Loaded,
-    /// First and last time of the table, kept because every frame asks and out-of-order sources make it a long walk.
-    pub span: Option<(i64, i64)>,
-    pub logbook: Logbook,
-    pub story: Story,
-    pub pins: Vec<Pin>,
-    pub chain: Vec<ChainLink>,
-    pub drift: HashMap<String, Drift>,
-    pub zone: Zone,
-    pub theme: Theme,
-    pub jobs: Jobs,
-    pub quit: bool,
-    /// Whether the program is to stop for a while, as the shell's users can ask.
-    pub suspend: bool,
-    pub step: Step,
+    pub cx: Context,
+    views: Vec<Box<dyn View>>,
     pub mode: Mode,
-    /// One line that says what just happened.
-    pub message: Option<String>,
-    pub view: ViewRows,
-    /// The chosen place in the view.
-    pub cursor: usize,
-    /// The first visible place.
-    pub top: usize,
-    /// Columns of text that are scrolled away.
-    pub shifted: usize,
-    /// The places that are selected, for the frame that is being drawn.
-    pub selected: Option<std::ops::RangeInclusive<usize>>,
-    /// The longest name of a host, a component and a source, in columns of the screen.
-    pub longest: [usize; 3],
-    /// The columns in front of the text, with their widths.
-    pub columns: Columns,
-    /// What the Stream is set to, and what it knows beside its rows.
-    pub workspace: Workspace,
-    /// What the user's settings say.
-    pub settings: Settings,
-    /// The chosen event, so that it stays chosen when the view changes: source and offset.
-    pub anchor: Option<(usize, u64)>,
-    pub filter_text: String,
-    pub filter: Option<Filter>,
-    /// What is wrong with the filter that is being typed.
-    pub filter_error: Option<FilterError>,
-    /// The filter to return to when typing is given up.
-    pub filter_before: String,
-    pub find_text: String,
-    pub find: Option<Filter>,
-    pub hits: Option<Arc<Vec<u32>>>,
-    /// Where the search started.
-    pub find_from: usize,
-    /// Whether the next hits move the cursor.
-    pub find_moves: bool,
-    /// The rail's window; `None` for the whole span.
-    pub window: Option<(i64, i64)>,
-    pub density: Option<Arc<Density>>,
-    /// What stands above its lanes.
-    pub rail_labels: Vec<String>,
-    /// What the density on screen was asked for: from, to, slices, lanes at most.
-    pub density_asked: Option<(i64, i64, usize, usize)>,
-    /// Places jumped from.
-    pub back: Vec<(Step, Option<(usize, u64)>)>,
-    /// The chosen line of each other view, and its first visible one.
-    pub lists: HashMap<Step, (usize, usize)>,
-    pub reading_shown: bool,
-    /// Whether the reading pane lies over the middle, in a terminal too narrow for both.
-    pub reading_over: bool,
-    pub undo: Vec<Undo>,
-    pub layout: Layout,
-    pub lines: Vec<StreamLine>,
-    pub reading: Option<Reading>,
-    pub sources: Vec<SourceOut>,
-    /// Whether the sources cover the moment, and what the checks found; of the table before while it is worked out.
-    pub box_state: Arc<BoxState>,
-    /// The lines of the Box view.
-    pub box_rows: Vec<BoxRow>,
-    pub codes: Codes,
-    pub report_text: Vec<String>,
-    /// The rows that are pinned, with kind and colour.
-    pub pinned: HashMap<u32, (PinKind, Option<u8>)>,
-    pub reader: RecordReader,
-    /// Gathering, capturing, receiving, handing on.
-    pub desk: Desk,
-    /// What to open instead of this case.
-    pub next: Option<PathBuf>,
-    /// A notice that stays: why the logbook is not where it should be.
-    pub logbook_notice: Option<String>,
+    /// The number that is being typed in front of a movement.
+    times: String,
 }
 
 impl App {
-    /// The state for a case that is about to be read; results of jobs come through `sender`.
+    /// The application with a case that is about to be read.
     ///
     /// # Errors
-    /// When no logbook can be used.
-    pub fn open(case: Case, sender: Sender<Event>) -> Result<Self> {
-        let (logbook, logbook_notice) = open_logbook(&case)?;
-        let mut drift = logbook.drift()?;
-        drift.extend(case.options.drift.clone());
-        let reader = RecordReader::new(Arc::clone(&case.sources));
-        let mut case = case;
-        case.options.drift.clone_from(&drift);
-        Ok(Self {
-            story: logbook.story(&case.story)?,
-            pins: logbook.pins()?,
-            chain: logbook.chain()?,
-            zone: case.zone.clone(),
-            case: Arc::new(case),
-            loaded: Loaded::default(),
-            span: None,
-            drift,
-            theme: Theme::of(&Settings::default()),
-            jobs: Jobs::new(sender),
-            logbook,
-            quit: false,
-            suspend: false,
-            step: Step::Stream,
-            mode: Mode::Normal,
-            message: None,
-            view: ViewRows::default(),
-            cursor: 0,
-            top: 0,
-            shifted: 0,
-            selected: None,
-            longest: [0; 3],
-            columns: Columns::default(),
-            workspace: Workspace::default(),
-            settings: Settings::default(),
-            anchor: None,
-            filter_text: String::new(),
-            filter: None,
-            filter_error: None,
-            filter_before: String::new(),
-            find_text: String::new(),
-            find: None,
-            hits: None,
-            find_from: 0,
-            find_moves: false,
-            window: None,
-            density: None,
-            rail_labels: Vec::new(),
-            density_asked: None,
-            back: Vec::new(),
-            lists: HashMap::new(),
-            reading_shown: true,
-            reading_over: false,
-            undo: Vec::new(),
-            layout: Layout::default(),
-            lines: Vec::new(),
-            reading: None,
-            sources: Vec::new(),
-            box_state: Arc::default(),
-            box_rows: Vec::new(),
-            codes: Codes::default(),
-            report_text: Vec::new(),
-            pinned: HashMap::new(),
-            reader,
-            desk: Desk::default(),
-            next: None,
-            logbook_notice,
-        })
+    /// When no logbook can be used, or the settings name no command.
+    pub fn open(case: Case, sender: Sender<Event<Context>>, settings: Settings) -> Result<Self> {
+        Self::with_views(case, sender, settings, VIEWS)
     }
 
-    /// Takes the look and the user's settings.
-    pub fn use_settings(&mut self, theme: Theme, settings: Settings) {
-        if let Some(zone) = &settings.zone {
-            self.zone = zone.clone();
-        }
-        (self.theme, self.settings) = (theme, settings);
+    /// The same with these views.
+    ///
+    /// # Errors
+    /// As [`Self::open`].
+    pub fn with_views(
+        case: Case,
+        sender: Sender<Event<Context>>,
+        settings: Settings,
+        views: &[fn() -> Box<dyn View>],
+    ) -> Result<Self> {
+        let views: Vec<Box<dyn View>> = views.iter().map(|new| new()).collect();
+        let keymap = Keymap::new(table(&views), &settings.keys)?;
+        Ok(Self { cx: Context::open(case, sender, settings, keymap)?, views, mode: Mode::Normal, times: String::new() })
     }
 
-    /// Starts to read the events.
-    pub fn load(&mut self) {
-        let case = Arc::clone(&self.case);
-        self.jobs.load(&case);
+    fn view(&self) -> &dyn View {
+        let here = self.views.iter().find(|view| view.spec().id == self.cx.at);
+        // There is always the Stream.
+        &**here.unwrap_or(&self.views[0])
     }
 
-    /// Puts the case, opened again, in the place of the old one, and reads it.
-    pub fn replace(&mut self, case: Case) {
-        self.reader = RecordReader::new(Arc::clone(&case.sources));
-        let drift = self.drift.clone();
-        self.workspace.patterns = None;
-        self.workspace.unfolded.clear();
-        self.case = Arc::new(case);
-        if let Some(case) = Arc::get_mut(&mut self.case) {
-            case.options.drift = drift;
-        }
-        // Rows, places and sources of the old table mean nothing in the new one.
-        self.jobs.cancel_all();
-        self.codes = Codes { order: self.codes.order, ..Codes::default() };
-        (self.loaded, self.view, self.span) = (Loaded::default(), ViewRows::default(), None);
-        (self.anchor, self.reading, self.hits, self.density) = (None, None, None, None);
-        (self.density_asked, self.cursor, self.top) = (None, 0, 0);
-        self.lines.clear();
-        self.back.clear();
-        self.refresh();
-        self.load();
+    fn with_view<T>(&mut self, run: impl FnOnce(&mut dyn View, &mut Context) -> T) -> T {
+        let at = self.cx.at;
+        let here = self.views.iter().position(|view| view.spec().id == at).unwrap_or(0);
+        run(&mut *self.views[here], &mut self.cx)
     }
 
-    /// How many events the view has.
-    pub fn view_len(&self) -> usize {
-        self.view.rows.as_ref().map_or(self.loaded.table.order.len(), |rows| rows.len())
+    /// The chosen item of the view that is shown.
+    #[cfg(test)]
+    pub fn chosen_item(&self) -> usize {
+        self.view().list_state().cursor
     }
 
-    /// The row at a place of the view.
-    pub fn row_at(&self, place: usize) -> Option<Row> {
-        let rows = self.view.rows.as_ref().map_or(&*self.loaded.table.order, |rows| rows.as_slice());
-        rows.get(place).map(|row| Row(*row))
+    /// The view of that kind, for looking into it.
+    #[cfg(test)]
+    pub fn view_of<V: View>(&mut self) -> &mut V {
+        let mut views = self.views.iter_mut().map(|view| &mut **view as &mut dyn std::any::Any);
+        views.find_map(|view| view.downcast_mut()).expect("a view of that kind")
     }
 
-    /// The chosen event.
-    pub fn chosen(&self) -> Option<EventRef<'_>> {
-        self.row_at(self.cursor).map(|row| self.loaded.table.event(row))
+    /// What is fixed about each view.
+    pub fn specs(&self) -> Vec<&'static Spec> {
+        self.views.iter().map(|view| view.spec()).collect()
     }
 
-    /// The first place of the view whose time is not before `utc_ns`.
-    pub fn place_of_time(&self, utc_ns: i64) -> usize {
-        match &self.view.rows {
-            None => self.loaded.table.place_of_time(utc_ns),
-            // The worst first: no order of time to search in.
-            Some(rows) if self.view.worst_first => {
-                let time = |row: &u32| self.loaded.table.event(Row(*row)).order_time();
-                rows.iter().position(|row| time(row) >= utc_ns).unwrap_or(rows.len())
-            }
-            Some(rows) => rows.partition_point(|row| self.loaded.table.event(Row(*row)).order_time() < utc_ns),
-        }
-    }
-
-    /// The place of a row in the view, or the nearest one after it.
-    pub fn place_of_row(&self, row: Row) -> usize {
-        let near = self.place_of_time(self.loaded.table.event(row).order_time());
-        let ahead = (near..self.view_len()).take(10_000).find(|place| self.row_at(*place) == Some(row));
-        let anywhere = || {
-            let rows = self.view.rows.as_ref().map_or(&*self.loaded.table.order, |rows| rows.as_slice());
-            rows.iter().position(|other| *other == row.0)
+    /// Makes ready what the next frame shows.
+    pub fn prepare(&mut self, width: u16, height: u16) {
+        let (has_pane, cx) = (self.view().spec().has_pane, &mut self.cx);
+        let hosts = match &cx.rail.density {
+            Some(density) => density.lanes(),
+            None => cx.view.loaded.table.hosts.len().saturating_sub(1),
         };
-        let disordered = self.loaded.table.event(row).is_disordered() || self.view.worst_first;
-        ahead.or_else(|| if disordered { anywhere() } else { None }).unwrap_or(near)
-    }
-
-    /// The places that are selected: from where the selection began to the chosen one.
-    pub fn selection(&self) -> Option<std::ops::RangeInclusive<usize>> {
-        let (source, offset) = self.workspace.selected_from?;
-        let name = &self.case.sources.get(source)?.name;
-        let from = self.place_of_row(self.loaded.event_at(&self.case, name, offset)?.row);
-        Some(from.min(self.cursor)..=from.max(self.cursor))
-    }
-
-    /// Whether a place is selected, in the frame that is being drawn.
-    pub fn is_selected(&self, place: usize) -> bool {
-        self.selected.as_ref().is_some_and(|selected| selected.contains(&place))
-    }
-
-    /// The case's title.
-    pub fn title(&self) -> &str {
-        if self.story.title.is_empty() { &self.case.name } else { &self.story.title }
-    }
-
-    /// The row of a pin, if its source is in the case and has been read.
-    pub fn row_of_pin(&self, pin: &Pin) -> Option<Row> {
-        self.loaded.event_at(&self.case, &pin.source, pin.offset).map(|event| event.row)
-    }
-
-    /// The pins in the order of the Cause view: the chain first, then the others by time.
-    pub fn cause_order(&self) -> Vec<(Option<usize>, &Pin)> {
-        let in_chain = self.chain.iter().enumerate();
-        let mut order: Vec<(Option<usize>, &Pin)> = in_chain
-            .filter_map(|(link, of)| self.pins.iter().find(|pin| pin.id == of.pin).map(|pin| (Some(link), pin)))
-            .collect();
-        let mut loose: Vec<&Pin> =
-            self.pins.iter().filter(|pin| !self.chain.iter().any(|link| link.pin == pin.id)).collect();
-        loose.sort_by_key(|pin| self.row_of_pin(pin).map_or(i64::MAX, |row| self.loaded.table.event(row).order_time()));
-        order.extend(loose.into_iter().map(|pin| (None, pin)));
-        order
-    }
-
-    /// The chosen line of a list view.
-    pub fn list_cursor(&self, step: Step) -> usize {
-        self.lists.get(&step).map_or(0, |(cursor, _)| *cursor)
-    }
-
-    /// How many lines the list of a view has.
-    pub fn list_len(&self, step: Step) -> usize {
-        match step {
-            Step::Story => Story::FIELDS.len(),
-            Step::Box => self.box_rows.len(),
-            Step::Stream => self.view_len(),
-            Step::Codes => self.codes.list.len(),
-            Step::Cause => self.pins.len(),
-            Step::Report => self.report_text.len(),
-            Step::Desk => self.desk.rows().len(),
+        let pane = (has_pane && cx.pane.is_shown).then_some(cx.settings.pane);
+        cx.layout = Layout::of(width, height, hosts, pane);
+        if cx.pane.is_over && has_pane && cx.layout.is_narrow() {
+            cx.layout = cx.layout.with_reading_over();
         }
-    }
-
-    /// The chosen line of the Box view.
-    pub fn chosen_box_row(&self) -> Option<&BoxRow> {
-        self.box_rows.get(self.list_cursor(Step::Box))
-    }
-
-    /// The chosen source of the Box view.
-    pub fn chosen_source(&self) -> Option<&SourceOut> {
-        match self.chosen_box_row()? {
-            BoxRow::Source(index) => self.sources.get(*index),
-            _ => None,
+        self.with_view(|view, cx| {
+            view.prepare(cx);
+            let (len, spec) = (view.len(cx), view.spec());
+            view.list().keep_in_sight(len, list_height(spec, cx.layout.middle.height));
+        });
+        if matches!(&self.mode, Mode::Typing(typing) if typing.question.live == Live::Lookup) {
+            self.cx.ask(&boxclock_core::report::codes::CodeAnalysis::default(), ("codes", 1));
         }
+        self.cx.prepare_detail();
+        self.cx.prepare_rail();
     }
 
-    /// The host whose clock `d` corrects here: that of the chosen event or source.
-    pub fn chosen_host(&self) -> Option<String> {
-        let name = match self.step {
-            Step::Box => match self.chosen_box_row()? {
-                BoxRow::Host(HostSums { host, .. }) | BoxRow::Class(host, _) => host.clone(),
-                BoxRow::Source(index) => self.sources.get(*index)?.host.clone()?,
-                BoxRow::Finding(index) => self.box_state.findings.get(*index)?.host.clone(),
-                BoxRow::Drift(index) => self.box_state.drift.get(*index)?.host.clone(),
-                BoxRow::LeftOut(_) => return None,
+    /// Draws a frame: nothing is changed.
+    pub fn draw(&self, frame: &mut Frame<'_>) {
+        let (cx, layout, specs) = (&self.cx, &self.cx.layout, self.specs());
+        top::draw(cx, &specs, frame);
+        if layout.rail.width > 0 {
+            rail_view::draw(cx, frame, layout.rail);
+        }
+        let view = self.view();
+        view.draw(cx, frame, layout.middle);
+        if layout.reading.width > 0 {
+            self.pane().draw(frame, layout.reading);
+        }
+        let counts = view.counts(cx);
+        match &self.mode {
+            Mode::Typing(typing) => bottom::draw_typing(cx, typing, &counts, frame),
+            _ => bottom::draw(cx, &counts, &self.times, frame),
+        }
+        match &self.mode {
+            Mode::Menu(menu) => overlay::menu(cx, menu, frame),
+            Mode::Help(scrolled) => overlay::help(cx, &specs, *scrolled, frame),
+            Mode::Typing(typing) => match typing.question.live {
+                Live::Filter => overlay::completions(cx, typing, frame),
+                Live::Lookup => lookup::draw(cx, typing.chosen, typing.input.value(), &typing.found, frame),
+                Live::Finder => overlay::finder(cx, typing.chosen, typing.input.value(), frame),
+                Live::Nothing | Live::Find => {}
             },
-            _ => self.chosen()?.host().to_owned(),
-        };
-        (!name.is_empty()).then_some(name)
-    }
-
-    /// What the report is made of.
-    ///
-    /// # Errors
-    /// When the logbook cannot be read.
-    pub fn report(&self) -> Result<Report<'_>> {
-        Report::new(&self.case, &self.loaded, &self.logbook)
-    }
-
-    /// Where the report is written unless the user says otherwise: beside the box, else in the working folder.
-    pub fn report_path(&self) -> PathBuf {
-        let beside_box = self.case.seal.is_some().then(|| self.case.logbook_path.clone()).flatten();
-        match beside_box {
-            Some(path) => path.with_extension("report.md"),
-            None => PathBuf::from("boxclock-report.md"),
+            Mode::Normal => {}
         }
     }
 
-    /// Brings the derived lists up to date after the table or the logbook changed.
-    pub fn refresh(&mut self) {
-        // While thousands of sources are read, their sums are of interest in the Box view only.
-        if self.loaded.complete || self.step == Step::Box || self.sources.is_empty() {
-            self.sources = sources(&self.case, &self.loaded);
-            self.arrange_box();
-        }
-        let widest = |names: &[String]| names.iter().map(|name| name.width()).max().unwrap_or(0);
-        let of_sources = self.case.sources.iter().map(|source| crate::view::stream::short(&source.name).width());
-        let table = &self.loaded.table;
-        self.longest = [widest(&table.hosts), widest(&table.components), of_sources.max().unwrap_or(0)];
-        self.codes.is_asked = false;
-        self.codes.relatives_asked = None;
-        let pinned = self.pins.iter().filter_map(|pin| Some((self.row_of_pin(pin)?.0, (pin.kind, pin.colour))));
-        self.pinned = pinned.collect();
-        if self.step == Step::Report {
-            self.refresh_report();
-        }
-        self.reading = None;
+    fn pane(&self) -> Pane<'_> {
+        let mut pane = Pane::new(&self.cx, self.cx.layout.reading.width);
+        self.view().pane(&self.cx, &mut pane);
+        pane
     }
 
-    /// Has the report's preview written anew.
-    pub fn refresh_report(&mut self) {
-        match self.report() {
-            Ok(report) => {
-                let added = Added::of(report);
-                self.jobs.report(Arc::clone(&self.case), self.loaded.clone(), added, None);
+    /// Takes one event.
+    pub fn event(&mut self, event: Event<Context>) {
+        match event {
+            Event::Done(number, done) => {
+                if self.cx.jobs.accept(number) {
+                    match done {
+                        Ok(apply) => apply(&mut self.cx),
+                        Err(error) => self.cx.fail(&error),
+                    }
+                }
             }
-            Err(error) => self.report_text = vec![error.to_string()],
+            Event::Came(apply) => apply(&mut self.cx),
+            Event::Tick => {}
+            Event::Input(Input::Key(key)) if key.kind != KeyEventKind::Release => self.key(key),
+            Event::Input(Input::Mouse(mouse)) => self.mouse(mouse),
+            Event::Input(Input::Paste(text)) => {
+                if let Mode::Typing(typing) = &mut self.mode {
+                    typing.paste(&mut self.cx, &text);
+                }
+            }
+            Event::Input(_) => {}
+        }
+        if let Some(case) = self.cx.replacement.take() {
+            self.take_over(case);
         }
     }
-}
 
-/// The first visible line such that the chosen one is visible, with a little room around it.
-fn scrolled(top: usize, cursor: usize, len: usize, height: usize) -> usize {
-    let room = (height / 6).min(3);
-    let highest = cursor.saturating_sub(room);
-    let lowest = (cursor + room + 1).saturating_sub(height);
-    top.clamp(lowest, highest.max(lowest)).min(len.saturating_sub(height))
-}
-
-/// Opens the case's logbook. A place that cannot be written gets one that lasts until the end, and says so.
-fn open_logbook(case: &Case) -> Result<(Logbook, Option<String>)> {
-    let Some(path) = &case.logbook_path else {
-        let notice = "no folder for the logbook (set HOME): changes last until you quit";
-        return Ok((Logbook::in_memory()?, Some(notice.into())));
-    };
-    match Logbook::open(path) {
-        Ok(logbook) => Ok((logbook, None)),
-        Err(error) if path.exists() => Err(error),
-        Err(error) => Ok((Logbook::in_memory()?, Some(format!("{error}: changes last until you quit")))),
+    /// Takes a case that was opened in the place of the one that is shown.
+    fn take_over(&mut self, case: Case) {
+        let was_empty = self.cx.view.case.paths.is_empty();
+        let views: Vec<Box<dyn View>> = VIEWS.iter().map(|new| new()).collect();
+        let (sender, settings, keymap) = (self.cx.jobs.sender(), self.cx.settings.clone(), self.cx.keymap.clone());
+        let is_box = case.seal.is_some();
+        match Context::open(case, sender, settings, keymap) {
+            Ok(mut next) => {
+                next.theme = self.cx.theme;
+                // The intake is done: its story is in the box.
+                if was_empty && is_box {
+                    let emptied = Story::FIELDS.iter().try_for_each(|(key, ..)| self.cx.logbook.set_story(key, ""));
+                    next.logbook_notice = emptied.err().map(|error| error.to_string());
+                }
+                (self.cx, self.views, self.mode) = (next, views, Mode::Normal);
+                self.show("box");
+                self.cx.back.clear();
+                self.cx.load();
+            }
+            Err(error) => self.cx.fail(&error),
+        }
     }
+
+    /// Shows a view.
+    pub fn show(&mut self, id: ViewId) {
+        if self.cx.at != id {
+            self.cx.note_jump();
+            self.cx.at = id;
+        }
+        self.with_view(|view, cx| view.open(cx));
+    }
+
+    /// Does what a command asks for.
+    fn then(&mut self, then: Result<Then>) {
+        match then {
+            Ok(Then::Stay) => {}
+            Ok(Then::Say(text)) => self.cx.message = Some(text),
+            Ok(Then::Go(row)) => self.cx.jump_to_row(row),
+            Ok(Then::Show(id)) => {
+                self.cx.at = id;
+                self.with_view(|view, cx| view.open(cx));
+            }
+            Ok(Then::Ask(question)) => self.mode = Mode::Typing(Box::new(Typing::new(question))),
+            Ok(Then::Choose(menu)) => self.mode = Mode::Menu(menu),
+            Err(error) => self.cx.fail(&error),
+        }
+    }
+
+    /// Gives a command, so many times.
+    fn give(&mut self, (scope, at): (Scope, usize), times: usize) {
+        let then = match scope {
+            Scope::Everywhere => commands::run(self, at, times),
+            Scope::View(id) => {
+                if self.cx.at != id {
+                    self.show(id);
+                }
+                self.with_view(|view, cx| view.run(cx, at, times))
+            }
+        };
+        self.then(then);
+        self.cx.look_at_chosen();
+    }
+
+    fn key(&mut self, key: KeyEvent) {
+        self.cx.message = None;
+        match &mut self.mode {
+            Mode::Typing(typing) => match typing.key(&mut self.cx, key) {
+                Typed::On => {}
+                Typed::Accept => self.accept(),
+                Typed::GiveUp => self.give_up(),
+            },
+            Mode::Help(top) => match key.code {
+                KeyCode::Down | KeyCode::Char('j') => *top += 1,
+                KeyCode::Up | KeyCode::Char('k') => *top = top.saturating_sub(1),
+                KeyCode::PageDown | KeyCode::Char(' ') => *top += 10,
+                KeyCode::PageUp => *top = top.saturating_sub(10),
+                KeyCode::Char('c') if key.modifiers.contains(KeyModifiers::CONTROL) => self.cx.quit = true,
+                _ => self.mode = Mode::Normal,
+            },
+            Mode::Menu(menu) => match key.code {
+                KeyCode::Down | KeyCode::Char('j') => {
+                    menu.chosen = (menu.chosen + 1).min(menu.items.len().saturating_sub(1));
+                }
+                KeyCode::Up | KeyCode::Char('k') => menu.chosen = menu.chosen.saturating_sub(1),
+                KeyCode::PageDown | KeyCode::End => menu.chosen = menu.items.len().saturating_sub(1),
+                KeyCode::PageUp | KeyCode::Home => menu.chosen = 0,
+                KeyCode::Enter => {
+                    let choice = menu.items.get(menu.chosen).map(|(_, choice)| choice.clone());
+                    self.mode = Mode::Normal;
+                    if let Some(choice) = choice {
+                        let then = choice(&mut self.cx);
+                        self.then(then);
+                    }
+                }
+                _ => self.mode = Mode::Normal,
+            },
+            Mode::Normal if !self.times.is_empty() => self.counted(key),
+            Mode::Normal if key.code == KeyCode::Esc => self.escape(),
+            Mode::Normal => {
+                if let Some(command) = self.cx.keymap.find(key, self.cx.at) {
+                    self.give(command, 1);
+                }
+            }
+        }
+    }
+
+    /// Takes a digit of a count, or the movement that it is for.
+    fn counted(&mut self, key: KeyEvent) {
+        // Further than anybody goes by hand.
+        const MAX_TIMES: usize = 1_000_000;
+        if let KeyCode::Char(digit @ '0'..='9') = key.code {
+            self.times.push(digit);
+            return;
+        }
+        let times = std::mem::take(&mut self.times).parse::<usize>().unwrap_or(1).clamp(1, MAX_TIMES);
+        if let Some(command) = self.cx.keymap.find(key, self.cx.at) {
+            self.give(command, times);
+        }
+    }
+
+    /// Esc leaves what is narrowest: what is written, the pane, what the view has, then the view.
+    fn escape(&mut self) {
+        if self.cx.jobs.is_running(WRITE) {
+            self.cx.jobs.cancel(WRITE);
+            self.cx.message = Some("Stopped. The unfinished file was removed.".into());
+        } else if self.cx.pane.is_over {
+            self.cx.pane.is_over = false;
+        } else if self.with_view(|view, cx| view.escape(cx)) {
+            // That was it.
+        } else if self.cx.stream.find.is_some() {
+            self.cx.stop_looking();
+        } else if self.cx.at != STREAM {
+            self.cx.at = STREAM;
+        }
+    }
+
+    /// Enter on the line that is typed: what is wrong stays on the line, with what is wrong.
+    fn accept(&mut self) {
+        let Mode::Typing(typing) = std::mem::replace(&mut self.mode, Mode::Normal) else { return };
+        let text = typing.input.value().to_owned();
+        match typing.question.live {
+            Live::Filter if self.cx.stream.filter_error.is_some() => {
+                self.mode = Mode::Typing(typing);
+                return;
+            }
+            Live::Finder => {
+                let offered = self.cx.keymap.offered(&text);
+                let chosen = offered.get(typing.chosen.min(offered.len().saturating_sub(1)));
+                if let Some(command) = chosen.map(|row| (row.scope, row.at)) {
+                    self.give(command, 1);
+                }
+                return;
+            }
+            Live::Lookup => {
+                let found = &typing.found;
+                let Some(code) = found.get(typing.chosen.min(found.len().saturating_sub(1))).map(|info| info.code)
+                else {
+                    return;
+                };
+                let then = self.cx.show_code(code);
+                if matches!(&then, Ok(Then::Say(_))) && self.cx.at != STREAM
+                    || self.cx.known_codes().is_none_or(|codes| !codes.iter().any(|row| row.code == code))
+                {
+                    // The case has none: the meaning stays on the screen.
+                    self.mode = Mode::Typing(typing);
+                }
+                self.then(then);
+                return;
+            }
+            Live::Filter | Live::Find | Live::Nothing => {}
+        }
+        let then = match &typing.question.taker {
+            Taker::Call(accept) => accept.clone()(&mut self.cx, &text),
+            Taker::View(question) => self.with_view(|view, cx| view.answer(cx, question, &text)),
+        };
+        if then.is_err() {
+            self.mode = Mode::Typing(typing);
+        }
+        self.then(then);
+    }
+
+    fn give_up(&mut self) {
+        let Mode::Typing(typing) = std::mem::replace(&mut self.mode, Mode::Normal) else { return };
+        match typing.question.live {
+            Live::Filter => {
+                let before = std::mem::take(&mut self.cx.stream.filter_before);
+                let set = self.cx.set_filter(&before).map(|()| Then::Stay);
+                self.then(set);
+            }
+            Live::Find => {
+                self.cx.stop_looking();
+                self.cx.go(self.cx.stream.find_from);
+            }
+            _ => {}
+        }
+        self.cx.jobs.cancel(HITS);
+    }
+}
+
+impl Context {
+    /// Shows or hides the reading pane: in its place, or over the view where it has none.
+    pub fn toggle_pane(&mut self) {
+        if self.layout.is_narrow() {
+            self.pane.is_over = !self.pane.is_over;
+        } else {
+            self.pane.is_shown = !self.pane.is_shown;
+        }
+    }
+
+    /// Puts the reading pane under the view, or beside it.
+    pub fn toggle_pane_place(&mut self) {
+        let is_below = self.layout.reading.y > self.layout.middle.y;
+        self.settings.pane = if is_below { PanePlace::Beside } else { PanePlace::Below };
+        self.pane.is_shown = true;
+    }
+}
+
+/// All commands: those for everywhere, with the views' own keys, then view by view.
+pub fn table(views: &[Box<dyn View>]) -> Vec<Binding> {
+    let mut rows = bindings(Scope::Everywhere, commands::COMMANDS);
+    let count = rows.len();
+    rows.extend(views.iter().enumerate().map(|(at, view)| {
+        let spec = view.spec();
+        Binding {
+            scope: Scope::Everywhere,
+            at: count + at,
+            name: spec.id,
+            keys: vec![spec.key.to_owned()],
+            short: spec.id,
+            long: spec.about,
+        }
+    }));
+    rows.extend(views.iter().flat_map(|view| view.bindings()));
+    rows
 }

@@ -1,23 +1,36 @@
 //! The full-screen application.
 //!
-//! [`app::App`] is the state; [`update`] changes it for each event; [`view`] draws it. Long work runs in [`jobs`] and
-//! comes back as events. [`keys`] is the one table of what can be done, which feeds the input, the help and the bottom
-//! line. Nothing here parses or computes: that is the core's work.
+//! [`app::App`] takes events and draws frames. What all views share is in [`context`]; each view is one file below [`view`] and
+//! is registered there by one line. Long work runs in [`jobs`] and comes back as what is to be done with its result. Each view
+//! has a table of its commands ([`commands`]), which feeds keys, help, finder, bottom line and guide. Nothing here parses or
+//! computes: that is the core's work.
 
 mod app;
-mod desk;
+mod bottom;
+mod collecting;
+mod commands;
+mod context;
 mod jobs;
-mod keys;
+mod layout;
+mod lookup;
+mod overlay;
+mod pane;
+mod pane_state;
+mod rail;
+mod rail_view;
 mod settings;
+mod stream;
+mod text;
 mod theme;
-mod update;
+mod top;
+mod typing;
 mod view;
-mod workspace;
 
 #[cfg(test)]
 mod tests;
 
 use std::io;
+use std::path::Path;
 use std::time::Instant;
 
 use boxclock_core::case::Case;
@@ -29,35 +42,28 @@ use ratatui::crossterm::event::{
 use ratatui::crossterm::execute;
 
 use app::App;
+use context::Context;
 use jobs::Event;
 use settings::Settings;
 
-/// Opens the case full-screen and stays until the user quits.
+/// Opens the case full-screen and stays until the user quits. `log` is the program's own log, to be named after a failure.
 ///
 /// # Errors
-/// When the terminal cannot be used, or the logbook cannot be opened.
-pub fn run(case: Case, follow: bool) -> Result<()> {
+/// When the terminal cannot be used, the settings are wrong, or the logbook cannot be opened.
+pub fn run(case: Case, follow: bool, log: Option<&Path>) -> Result<()> {
     let (sender, receiver) = crossbeam_channel::unbounded();
     let settings = Settings::load()?;
-    keys::choose(&settings.keys);
-    let mut app = App::open(case, sender.clone())?;
-    app.use_settings(theme::Theme::of(&settings), settings);
-    update::open_workspace(&mut app);
-    if app.case.paths.is_empty() && app.case.options.hosts.is_empty() {
+    let mut app = App::open(case, sender.clone(), settings)?;
+    let case = &app.cx.view.case;
+    if case.paths.is_empty() && case.options.hosts.is_empty() {
         // Nothing to look at yet: it begins with what happened.
-        app.step = app::Step::Story;
+        app.show("story");
     }
     let cannot = |error: io::Error| Error::caused("cannot use the terminal", error);
     let mut terminal = ratatui::try_init().map_err(cannot)?;
-    let previous = std::panic::take_hook();
-    let logbook = app.logbook.path().display().to_string();
-    std::panic::set_hook(Box::new(move |info| {
-        // The terminal first, or the words below would not be seen. If it is gone, there is nothing to restore.
-        let _ = execute!(io::stdout(), DisableMouseCapture, DisableBracketedPaste);
-        previous(info);
-        boxclock_says(&format!("the program failed; what you added is kept in {logbook}"));
-    }));
-    take_input(!app.settings.no_mouse).map_err(cannot)?;
+    take_over_panics(&app.cx.logbook.path().display().to_string(), log);
+    let with_mouse = !app.cx.settings.no_mouse;
+    take_input(with_mouse).map_err(cannot)?;
     std::thread::spawn(move || {
         while let Ok(event) = event::read() {
             if sender.send(Event::Input(event)).is_err() {
@@ -65,9 +71,9 @@ pub fn run(case: Case, follow: bool) -> Result<()> {
             }
         }
     });
-    app.load();
+    app.cx.load();
     if follow {
-        app.workspace.follow = Some(app.jobs.follow(&app.case, false, false));
+        app.cx.follow(false);
     }
     let mut frames = FrameTrace::from_environment();
     let ended = main_loop(&mut terminal, &mut app, &receiver, &mut frames).map_err(cannot);
@@ -75,6 +81,26 @@ pub fn run(case: Case, follow: bool) -> Result<()> {
     let restored =
         execute!(io::stdout(), DisableMouseCapture, DisableBracketedPaste).and_then(|()| ratatui::try_restore());
     ended.and(restored.map_err(cannot))
+}
+
+/// A panic of the main thread restores the terminal and says where everything is kept. One of another thread is an error of its
+/// job, which the screen shows: the terminal is left alone.
+fn take_over_panics(logbook: &str, log: Option<&Path>) {
+    let previous = std::panic::take_hook();
+    let kept = match log {
+        Some(log) => format!("what you added is kept in {logbook}; the program's log is {}", log.display()),
+        None => format!("what you added is kept in {logbook}"),
+    };
+    std::panic::set_hook(Box::new(move |info| {
+        tracing::error!("panic: {info}");
+        if std::thread::current().name() != Some("main") {
+            return;
+        }
+        // The terminal first, or the words below would not be seen. If it is gone, there is nothing to restore.
+        let _ = execute!(io::stdout(), DisableMouseCapture, DisableBracketedPaste);
+        previous(info);
+        boxclock_says(&format!("the program failed; {kept}"));
+    }));
 }
 
 #[allow(clippy::print_stderr, reason = "after a panic, on the restored terminal")]
@@ -95,7 +121,7 @@ impl FrameTrace {
     }
 
     /// An event has come in; keys start the clock.
-    fn met(&mut self, event: &Event) {
+    fn met(&mut self, event: &Event<Context>) {
         if self.file.is_some() && matches!(event, Event::Input(event::Event::Key(_))) {
             self.began.get_or_insert_with(Instant::now);
         }
@@ -141,30 +167,30 @@ fn suspend(terminal: &mut ratatui::DefaultTerminal, with_mouse: bool) -> io::Res
 fn main_loop(
     terminal: &mut ratatui::DefaultTerminal,
     app: &mut App,
-    events: &crossbeam_channel::Receiver<Event>,
+    events: &crossbeam_channel::Receiver<Event<Context>>,
     frames: &mut FrameTrace,
 ) -> io::Result<()> {
-    while !app.quit {
-        if let Some(path) = app.next.take() {
-            app.jobs.open_next(path);
+    while !app.cx.quit {
+        if let Some(path) = app.cx.next.take() {
+            app.cx.open_next(path);
         }
         let size = terminal.size()?;
         app.prepare(size.width, size.height);
-        terminal.draw(|frame| view::draw(app, frame))?;
+        terminal.draw(|frame| app.draw(frame))?;
         frames.drawn();
-        if let Some(text) = app.workspace.clipboard.take() {
+        if let Some(text) = app.cx.clipboard.take() {
             copy_to_terminal(&text)?;
         }
-        if std::mem::take(&mut app.suspend) {
-            suspend(terminal, !app.settings.no_mouse)?;
+        if std::mem::take(&mut app.cx.suspend) {
+            suspend(terminal, !app.cx.settings.no_mouse)?;
             continue;
         }
         let Ok(first) = events.recv() else { break };
         frames.met(&first);
-        update::event(app, first);
+        app.event(first);
         for event in events.try_iter().take(256) {
             frames.met(&event);
-            update::event(app, event);
+            app.event(event);
         }
     }
     Ok(())

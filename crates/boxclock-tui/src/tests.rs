@@ -1,17 +1,19 @@
 //! The screens on a test backend: every view at every size, and what keys do to the state.
 
-use boxclock_core::case::{Case, Options};
-use boxclock_core::clock::Zone;
-use boxclock_core::work::Work;
 use crossbeam_channel::Receiver;
 use ratatui::Terminal;
 use ratatui::backend::TestBackend;
 use ratatui::crossterm::event::{Event as Input, KeyCode, KeyEvent, KeyModifiers};
 
-use crate::app::{App, BoxRow, Step};
+use crate::app::App;
+use crate::collecting::Collecting;
+use crate::context::Context;
 use crate::jobs::Event;
+use crate::settings::Settings;
 use crate::theme::Theme;
-use crate::{update, view};
+use crate::view::boxes::{BoxRow, BoxState, BoxView};
+use crate::view::codes::CodesView;
+use crate::view::collect::CollectView;
 
 mod codes;
 mod mouse;
@@ -20,38 +22,38 @@ mod stream;
 
 struct Screen {
     app: App,
-    events: Receiver<Event>,
-    folder: tempfile::TempDir,
+    events: Receiver<Event<Context>>,
+    folder: boxclock_core::testing::TestCase,
 }
 
 impl Screen {
     /// A case of these files, fully read, at 120 columns and 30 rows.
     fn of(files: &[(&str, &str)]) -> Self {
-        let folder = tempfile::tempdir().unwrap();
-        for (name, text) in files {
-            let path = folder.path().join("hosts").join(name);
-            std::fs::create_dir_all(path.parent().unwrap()).unwrap();
-            std::fs::write(path, text).unwrap();
-        }
-        std::fs::create_dir_all(folder.path().join("hosts")).unwrap();
-        let options = Options { zone: Some(Zone::parse("+02:00").unwrap()), ..Options::default() };
-        let mut case = Case::open(&[folder.path().to_path_buf()], options, &Work::default()).unwrap();
-        case.logbook_path = Some(folder.path().join("case.logbook"));
+        let folder = boxclock_core::testing::case(files).zone("+02:00");
         let (sender, events) = crossbeam_channel::unbounded();
-        let mut app = App::open(case, sender).unwrap();
-        app.theme = Theme::plain();
-        app.load();
+        let mut app = App::open(folder.open(), sender, Settings::default()).unwrap();
+        app.cx.theme = Theme::plain();
+        app.cx.load();
         let mut screen = Self { app, events, folder };
-        while !screen.app.loaded.complete {
+        while !screen.app.cx.view.loaded.complete {
             screen.take_one();
         }
         screen.settle();
         screen
     }
 
+    /// Fails unless the screen of this size holds all of these texts.
+    fn shows(&mut self, (width, height): (u16, u16), texts: &[&str]) -> String {
+        let drawn = self.draw(width, height);
+        for text in texts {
+            assert!(drawn.contains(text), "lacks {text:?}:\n{drawn}");
+        }
+        drawn
+    }
+
     fn take_one(&mut self) {
         let event = self.events.recv_timeout(std::time::Duration::from_secs(20)).expect("a job answers");
-        update::event(&mut self.app, event);
+        self.app.event(event);
     }
 
     /// Waits until no job runs.
@@ -62,7 +64,7 @@ impl Screen {
     /// Waits until no job runs, in a terminal of this size.
     fn settle_at(&mut self, (width, height): (u16, u16)) {
         self.app.prepare(width, height);
-        while self.app.jobs.any_runs() {
+        while self.app.cx.jobs.any_runs() {
             self.take_one();
             self.app.prepare(width, height);
         }
@@ -70,14 +72,15 @@ impl Screen {
 
     /// Chooses a source in the Box view.
     fn choose_source(&mut self, name: &str) {
-        let at = |row: &BoxRow| matches!(row, BoxRow::Source(index) if self.app.sources[*index].source == name);
-        let place = self.app.box_rows.iter().position(at).expect("a source of that name");
+        let sources = self.app.cx.sources.clone();
+        let at = |row: &BoxRow| matches!(row, BoxRow::Source(index) if sources[*index].source == name);
+        let place = self.app.view_of::<BoxView>().rows.iter().position(at).expect("a source of that name");
         self.keys("g");
         self.keys(&"j".repeat(place));
     }
 
     fn key(&mut self, code: KeyCode) {
-        update::event(&mut self.app, Event::Input(Input::Key(KeyEvent::new(code, KeyModifiers::NONE))));
+        self.app.event(Event::Input(Input::Key(KeyEvent::new(code, KeyModifiers::NONE))));
         self.settle();
     }
 
@@ -90,20 +93,21 @@ impl Screen {
 
     /// As if only the first source had been read yet.
     fn read_in_part(&mut self) {
-        let whole = self.app.loaded.clone();
+        let whole = self.app.cx.view.loaded.clone();
         let mut table = (*whole.table).clone();
         table.parts.truncate(1);
         table.put_in_order();
-        let part = boxclock_core::case::Loaded { table: table.into(), complete: false, ..whole };
-        let reading = self.app.jobs.reading();
-        update::event(&mut self.app, Event::Loaded(reading, part));
+        let mut part = whole;
+        (part.table, part.complete, part.pieces) = (table.into(), false, std::sync::Arc::default());
+        let reading = self.app.cx.jobs.load_id();
+        self.app.cx.take_loaded(reading, part);
         self.settle();
     }
 
     /// Waits until the case was opened and read again.
     fn read_again(&mut self) {
-        let before = std::sync::Arc::clone(&self.app.case);
-        while std::sync::Arc::ptr_eq(&before, &self.app.case) || !self.app.loaded.complete {
+        let before = std::sync::Arc::clone(&self.app.cx.view.case);
+        while std::sync::Arc::ptr_eq(&before, &self.app.cx.view.case) || !self.app.cx.view.loaded.complete {
             self.take_one();
         }
         self.settle();
@@ -112,7 +116,7 @@ impl Screen {
     fn draw(&mut self, width: u16, height: u16) -> String {
         self.app.prepare(width, height);
         let mut terminal = Terminal::new(TestBackend::new(width, height)).unwrap();
-        terminal.draw(|frame| view::draw(&self.app, frame)).unwrap();
+        terminal.draw(|frame| self.app.draw(frame)).unwrap();
         let buffer = terminal.backend().buffer();
         let row = |y| (0..width).map(|x| buffer[(x, y)].symbol()).collect::<String>().trim_end().to_owned();
         (0..height).map(row).collect::<Vec<_>>().join("\n")
@@ -120,8 +124,8 @@ impl Screen {
 
     fn chosen(&mut self) -> String {
         self.draw(120, 30);
-        let cursor = self.app.cursor;
-        self.app.lines.iter().find(|line| line.place == cursor).map(|line| line.text.clone()).unwrap_or_default()
+        let cursor = self.app.cx.stream.cursor;
+        self.app.cx.stream.lines.iter().find(|line| line.place == cursor).map(|line| line.text.clone()).unwrap_or_default()
     }
 }
 
@@ -146,11 +150,11 @@ fn it_opens_at_the_end_however_often_the_table_grew() {
     let mut screen = usual();
     assert_eq!(screen.chosen(), "fine");
     // A smaller table first, as while reading; then the whole, with nothing touched in between.
-    let whole = screen.app.loaded.clone();
+    let whole = screen.app.cx.view.loaded.clone();
     screen.read_in_part();
-    assert_eq!((screen.app.loaded.table.len(), screen.app.loaded.complete), (2, false));
-    let reading = screen.app.jobs.reading();
-    update::event(&mut screen.app, Event::Loaded(reading, whole));
+    assert_eq!((screen.app.cx.view.loaded.table.len(), screen.app.cx.view.loaded.complete), (2, false));
+    let reading = screen.app.cx.jobs.load_id();
+    screen.app.cx.take_loaded(reading, whole);
     screen.settle();
     assert_eq!(screen.chosen(), "fine");
 }
@@ -177,14 +181,14 @@ fn the_stream_at_its_usual_size() {
 fn every_view_at_every_size() {
     let mut screen = usual();
     screen.keys("gpsymptom\n");
-    for (step, ..) in Step::ALL {
-        screen.app.step = step;
-        screen.app.refresh();
+    for step in screen.app.specs().iter().map(|spec| spec.id).collect::<Vec<_>>() {
+        screen.app.cx.at = step;
+        screen.app.cx.refresh();
         for (width, height) in [(160, 50), (100, 30), (99, 30), (80, 24), (60, 20), (40, 10), (20, 5), (5, 2), (1, 1)] {
             screen.draw(width, height);
         }
         for overlay in ["?", "f"] {
-            screen.app.step = step;
+            screen.app.cx.at = step;
             screen.keys(overlay);
             for (width, height) in [(160, 50), (60, 20), (20, 5), (1, 1)] {
                 screen.draw(width, height);
@@ -192,13 +196,13 @@ fn every_view_at_every_size() {
             screen.key(KeyCode::Esc);
         }
     }
-    screen.app.step = Step::Stream;
+    screen.app.cx.at = "stream";
     let small = screen.draw(60, 20);
     assert!(small.contains("02:30:00.000 ▲ pump-ctl refused") && small.contains("filter"), "{small}");
     assert!(small.contains("? help") && small.contains("q quit"), "{small}");
     assert!(screen.draw(20, 5).contains("02:3"));
     // Where there is no room beside the stream, the reading pane lies over it.
-    update::event(&mut screen.app, Event::Input(Input::Key(KeyEvent::new(KeyCode::Enter, KeyModifiers::NONE))));
+    screen.app.event(Event::Input(Input::Key(KeyEvent::new(KeyCode::Enter, KeyModifiers::NONE))));
     let over = screen.draw(60, 20);
     assert!(over.contains("what it says") && !over.contains("▲ pump-ctl"), "{over}");
     screen.app.prepare(60, 20);
@@ -235,7 +239,7 @@ fn problems_times_and_the_way_back() {
     screen.keys("]");
     assert_eq!(screen.chosen(), "NAK");
     screen.keys("]");
-    assert_eq!(screen.app.message.as_deref(), Some("no problem below here"));
+    assert_eq!(screen.app.cx.message.as_deref(), Some("no problem below here"));
     screen.key(KeyCode::Backspace);
     assert_eq!(screen.chosen(), "refused 0x80070005");
     screen.keys("t02:35\n");
@@ -261,15 +265,15 @@ fn a_time_of_day_is_on_the_day_that_the_case_has() {
 fn a_wrong_filter_leaves_the_last_good_one_in_force() {
     let mut screen = usual();
     screen.keys("flevel>=error");
-    assert_eq!(screen.app.view_len(), 2);
+    assert_eq!(screen.app.cx.row_count(), 2);
     screen.keys(" (");
-    assert_eq!(screen.app.view_len(), 2);
+    assert_eq!(screen.app.cx.row_count(), 2);
     let drawn = screen.draw(120, 30);
     assert!(drawn.contains("^ this ( has no ) behind it"), "{drawn}");
     screen.key(KeyCode::Enter);
     assert!(matches!(screen.app.mode, crate::app::Mode::Typing(..)), "a wrong filter is not accepted");
     screen.key(KeyCode::Esc);
-    assert_eq!(screen.app.view_len(), 6, "Esc brings the filter of before");
+    assert_eq!(screen.app.cx.row_count(), 6, "Esc brings the filter of before");
 }
 
 #[test]
@@ -291,7 +295,7 @@ fn the_chosen_event_stays_when_the_clock_changes() {
     assert_eq!(screen.chosen(), "NAK");
     let drawn = screen.draw(120, 30);
     assert!(drawn.contains("02:25:00.000 ▲ dose-gw") && drawn.contains("dose-gw −6m41s"), "{drawn}");
-    assert_eq!(screen.app.cursor, 2, "it now stands before the refusal");
+    assert_eq!(screen.app.cx.stream.cursor, 2, "it now stands before the refusal");
     screen.keys("u");
     assert!(screen.draw(120, 30).contains("02:31:41.000 ▲ dose-gw"));
 }
@@ -308,36 +312,36 @@ fn pins_chain_and_undo() {
         assert!(drawn.contains(part), "lacks {part:?}:\n{drawn}");
     }
     screen.keys("K");
-    let order: Vec<i64> = screen.app.chain.iter().map(|link| link.pin).collect();
+    let order: Vec<i64> = screen.app.cx.chain.iter().map(|link| link.pin).collect();
     assert_eq!(order, [2, 1]);
     screen.keys("x");
-    assert_eq!((screen.app.pins.len(), screen.app.chain.len()), (1, 1));
+    assert_eq!((screen.app.cx.pins.len(), screen.app.cx.chain.len()), (1, 1));
     screen.keys("u");
-    assert_eq!((screen.app.pins.len(), screen.app.chain.len()), (2, 2));
+    assert_eq!((screen.app.cx.pins.len(), screen.app.cx.chain.len()), (2, 2));
     // What was written is there for the next start.
-    let logbook = boxclock_core::logbook::Logbook::open(screen.app.logbook.path()).unwrap();
+    let logbook = boxclock_core::logbook::Logbook::open(screen.app.cx.logbook.path()).unwrap();
     assert_eq!(logbook.pins().unwrap().len(), 2);
     screen.keys("\n");
-    assert_eq!(screen.app.step, Step::Stream);
+    assert_eq!(screen.app.cx.at, "stream");
 }
 
 #[test]
 fn a_jump_to_a_hidden_event_takes_the_filter_away() {
     let mut screen = usual();
     screen.keys("flevel=info\n4\n");
-    assert_eq!(screen.app.step, Step::Stream);
-    assert!(screen.app.filter_text.is_empty());
+    assert_eq!(screen.app.cx.at, "stream");
+    assert!(screen.app.cx.stream.filter_text.is_empty());
     assert_eq!(screen.chosen(), "refused 0x80070005");
 }
 
 #[test]
 fn the_finder_does_what_it_offers() {
     let mut screen = usual();
-    update::event(&mut screen.app, Event::Input(Input::Key(KeyEvent::new(KeyCode::Char('k'), KeyModifiers::CONTROL))));
+    screen.app.event(Event::Input(Input::Key(KeyEvent::new(KeyCode::Char('k'), KeyModifiers::CONTROL))));
     screen.keys("every code");
     assert!(screen.draw(120, 30).contains("Codes: every code of the case"));
     screen.key(KeyCode::Enter);
-    assert_eq!(screen.app.step, Step::Codes);
+    assert_eq!(screen.app.cx.at, "codes");
 }
 
 #[test]
@@ -355,16 +359,16 @@ fn text_from_logs_is_shown_and_not_obeyed() {
 #[test]
 fn narrowing_the_rail() {
     let mut screen = usual();
-    let whole = screen.app.rail_span().unwrap();
+    let whole = screen.app.cx.rail_span().unwrap();
     screen.keys("g]++");
-    let narrow = screen.app.rail_span().unwrap();
+    let narrow = screen.app.cx.rail_span().unwrap();
     assert!((narrow.1 - narrow.0) * 8 < whole.1 - whole.0);
     screen.keys("G");
-    let time = screen.app.chosen().unwrap().time().unwrap();
-    let (from, to) = screen.app.rail_span().unwrap();
+    let time = screen.app.cx.chosen().unwrap().time().unwrap();
+    let (from, to) = screen.app.cx.rail_span().unwrap();
     assert!((from..=to).contains(&time), "the window follows the chosen event");
     screen.keys("*");
-    assert_eq!(screen.app.rail_span(), Some(whole));
+    assert_eq!(screen.app.cx.rail_span(), Some(whole));
 }
 
 #[test]
@@ -374,13 +378,13 @@ fn the_story_is_edited_and_undone() {
     assert!(screen.draw(120, 30).starts_with(" Night of the pumps · 2 hosts"));
     screen.keys("j\n");
     let event = Event::Input(Input::Paste("nobody\nknows".into()));
-    update::event(&mut screen.app, event);
+    screen.app.event(event);
     screen.key(KeyCode::Enter);
-    assert_eq!(screen.app.story.happened, "nobodyknows");
+    assert_eq!(screen.app.cx.story.happened, "nobodyknows");
     screen.keys("uu");
-    assert_eq!((screen.app.story.title.as_str(), screen.app.story.happened.as_str()), ("", ""));
+    assert_eq!((screen.app.cx.story.title.as_str(), screen.app.cx.story.happened.as_str()), ("", ""));
     screen.keys("u");
-    assert_eq!(screen.app.message.as_deref(), Some("nothing to undo"));
+    assert_eq!(screen.app.cx.message.as_deref(), Some("nothing to undo"));
 }
 
 #[test]
@@ -406,7 +410,7 @@ fn the_box_view_accounts_for_everything() {
     screen.keys("\n");
     assert_eq!(screen.chosen(), "started");
     screen.key(KeyCode::Backspace);
-    assert_eq!(screen.app.step, Step::Box);
+    assert_eq!(screen.app.cx.at, "box");
 }
 
 #[test]
@@ -465,16 +469,16 @@ fn the_report_is_shown_and_written() {
     screen.keys("g]prefused here\n0");
     assert!(screen.draw(120, 30).contains("## Other marked places"));
     screen.keys("w");
-    update::event(&mut screen.app, Event::Input(Input::Key(KeyEvent::new(KeyCode::Char('u'), KeyModifiers::CONTROL))));
+    screen.app.event(Event::Input(Input::Key(KeyEvent::new(KeyCode::Char('u'), KeyModifiers::CONTROL))));
     screen.keys(&format!("{}\n", folder.path().join("r.md").display()));
     assert!(std::fs::read_to_string(folder.path().join("r.md")).unwrap().contains("refused here"));
     assert!(std::fs::read_to_string(folder.path().join("r.svg")).unwrap().contains("<svg"));
     screen.keys("w");
     screen.keys("/no/such/folder/r.md\n");
     assert!(
-        screen.app.message.as_deref().is_some_and(|text| text.contains("cannot write")),
+        screen.app.cx.message.as_deref().is_some_and(|text| text.contains("cannot write")),
         "{:?}",
-        screen.app.message
+        screen.app.cx.message
     );
 }
 
@@ -483,7 +487,7 @@ fn a_wrong_duration_stays_on_the_line() {
     let mut screen = usual();
     screen.keys("gd5 parsecs\n");
     assert!(screen.draw(120, 30).contains("\"5 parsecs\" is not a duration"));
-    assert!(screen.app.drift.is_empty());
+    assert!(screen.app.cx.drift().is_empty());
     screen.key(KeyCode::Esc);
     assert!(matches!(screen.app.mode, crate::app::Mode::Normal));
 }
@@ -512,7 +516,7 @@ fn the_box_says_what_it_covers_and_what_the_checks_found() {
         host: "pump-ctl".into(),
         class,
         state,
-        first: Some("2026-04-12T02:31:07.000000000Z".into()),
+        first: Some(1_775_961_067_000_000_000),
         last: None,
         detail: detail.into(),
         advice: state.advice(),
@@ -529,20 +533,20 @@ fn the_box_says_what_it_covers_and_what_the_checks_found() {
         reason: "writes fail".into(),
         advice: "free space".into(),
     };
-    screen.app.box_state = std::sync::Arc::new(crate::jobs::BoxState {
+    screen.app.view_of::<BoxView>().given = Some(std::sync::Arc::new(BoxState {
         window: Some(Window { from: 0, to: 1 }),
         cover: vec![
             cover(Class::Application, Cover::Covered, ""),
             cover(Class::System, Cover::StartsTooLate, "syslog begins 02:40"),
         ],
         findings: vec![finding],
-        drift: Vec::new(),
-    });
-    screen.app.arrange_box();
+    }));
+    screen.app.cx.state += 1;
+    screen.settle();
     let place =
-        |screen: &Screen, wanted: &dyn Fn(&BoxRow) -> bool| screen.app.box_rows.iter().position(wanted).unwrap();
-    let class = place(&screen, &|row| *row == BoxRow::Class("pump-ctl".into(), Class::System));
-    screen.app.lists.insert(Step::Box, (class, 0));
+        |screen: &mut Screen, wanted: &dyn Fn(&BoxRow) -> bool| screen.app.view_of::<BoxView>().rows.iter().position(wanted).unwrap();
+    let class = place(&mut screen, &|row| *row == BoxRow::Class("pump-ctl".into(), Class::System));
+    screen.app.view_of::<BoxView>().list.cursor = class;
     let drawn = screen.draw(160, 30);
     for part in [
         "● covered",
@@ -552,22 +556,26 @@ fn the_box_says_what_it_covers_and_what_the_checks_found() {
     ] {
         assert!(drawn.contains(part), "lacks {part:?}:\n{drawn}");
     }
-    let found = place(&screen, &|row| *row == BoxRow::Finding(0));
-    screen.app.lists.insert(Step::Box, (found, 0));
+    let found = place(&mut screen, &|row| *row == BoxRow::Finding(0));
+    screen.app.view_of::<BoxView>().list.cursor = found;
     let drawn = screen.draw(160, 30);
     assert!(drawn.contains("hosts/pump-ctl/facts.json, line 10") && drawn.contains("free space"), "{drawn}");
     // Switching a source off is a piece of the filter that can be seen, and can be taken back.
     screen.choose_source("hosts/pump-ctl/app.log");
     screen.keys("o");
-    assert_eq!(screen.app.filter_text, "not source=\"hosts/pump-ctl/app.log\"");
+    assert_eq!(screen.app.cx.stream.filter_text, "not source=\"hosts/pump-ctl/app.log\"");
     assert!(screen.draw(160, 30).contains("× iso-text"));
     screen.keys("o");
-    assert_eq!(screen.app.filter_text, "");
+    assert_eq!(screen.app.cx.stream.filter_text, "");
 }
 
-/// Waits until the desk has nothing to do.
-fn desk_settles(screen: &mut Screen, done: impl Fn(&App) -> bool) {
-    while !done(&screen.app) {
+/// Waits until the task is as far as that.
+fn task_settles(screen: &mut Screen, done: impl Fn(&Collecting) -> bool) {
+    loop {
+        screen.settle();
+        if done(&screen.app.view_of::<CollectView>().tasks) {
+            break;
+        }
         screen.take_one();
     }
     screen.settle();
@@ -584,21 +592,22 @@ fn the_desk_gathers_and_opens_the_box() {
     assert!(screen.draw(120, 30).contains("say what to gather"), "{}", screen.draw(120, 30));
     let logs = folder.join("hosts/pump-ctl");
     let into = folder.join("night.box.zip");
-    let mut fill = |key, text: String| screen.app.desk.set(key, text);
+    let tasks = &mut screen.app.view_of::<CollectView>().tasks;
+    let mut fill = |key, text: String| tasks.set(key, text);
     fill("hosts", format!("pump-ctl=\"{}\" gone=/no/such/place", logs.display()));
     fill("recipes", "all".into());
     fill("moment", "2026-04-12 02:30".into());
     fill("into", into.display().to_string());
     screen.keys("v");
-    desk_settles(&mut screen, |app| app.desk.running.is_none());
+    task_settles(&mut screen, |tasks| tasks.running.is_none());
     assert!(screen.draw(120, 30).contains("no such file or folder: /no/such/place"));
-    screen.app.desk.set("hosts", format!("pump-ctl=\"{}\"", logs.display()));
+    screen.app.view_of::<CollectView>().tasks.set("hosts", format!("pump-ctl=\"{}\"", logs.display()));
     screen.keys("v");
-    desk_settles(&mut screen, |app| app.desk.running.is_none());
-    let last = screen.app.desk.said.last().unwrap().1.clone();
+    task_settles(&mut screen, |tasks| tasks.running.is_none());
+    let last = screen.app.view_of::<CollectView>().tasks.log.last().unwrap().1.clone();
     assert_eq!(last, format!("1 files, {} bytes, 0 commands; nothing was copied or run", APP.len()));
     screen.keys("r");
-    desk_settles(&mut screen, |app| app.desk.made.is_some());
+    task_settles(&mut screen, |tasks| tasks.output.is_some());
     let drawn = screen.draw(160, 30);
     for part in
         ["● pump-ctl", "1 of 1 files", "does it cover 2026-04-12 02:20:00 to 2026-04-12 02:40:00", "done; o opens it"]
@@ -606,24 +615,24 @@ fn the_desk_gathers_and_opens_the_box() {
         assert!(drawn.contains(part), "lacks {part:?}:\n{drawn}");
     }
     screen.keys("o");
-    let path = screen.app.next.take().unwrap();
-    screen.app.jobs.open_next(path);
-    while screen.app.case.seal.is_none() || !screen.app.loaded.complete {
+    let path = screen.app.cx.next.take().unwrap();
+    screen.app.cx.open_next(path);
+    while screen.app.cx.view.case.seal.is_none() || !screen.app.cx.view.loaded.complete {
         screen.take_one();
     }
     screen.settle();
-    assert!(screen.app.case.seal.is_some());
-    assert_eq!(screen.app.loaded.table.len(), 3, "cut to the window");
+    assert!(screen.app.cx.view.case.seal.is_some());
+    assert_eq!(screen.app.cx.view.loaded.table.len(), 3, "cut to the window");
     // And what is in it can be handed on.
     screen.keys("blll");
-    assert_eq!(screen.app.desk.task(), crate::desk::Task::HandOn);
-    screen.app.desk.set("words", "valves".into());
+    assert_eq!(screen.app.view_of::<CollectView>().tasks.task(), crate::collecting::Task::Redact);
+    screen.app.view_of::<CollectView>().tasks.set("words", "valves".into());
     screen.keys("v");
-    desk_settles(&mut screen, |app| app.desk.running.is_none());
+    task_settles(&mut screen, |tasks| tasks.running.is_none());
     assert!(screen.draw(160, 30).contains("1 places"), "{}", screen.draw(160, 30));
     screen.keys("r");
-    desk_settles(&mut screen, |app| app.desk.running.is_none());
-    assert!(folder.join("night-redacted.box.zip").exists(), "{:?}", screen.app.desk.said);
+    task_settles(&mut screen, |tasks| tasks.running.is_none());
+    assert!(folder.join("night-redacted.box.zip").exists(), "{:?}", screen.app.view_of::<CollectView>().tasks.log);
 }
 
 #[test]
@@ -632,16 +641,16 @@ fn the_desk_captures_what_is_written_meanwhile() {
     let folder = screen.folder.path().to_path_buf();
     let log = folder.join("hosts/pump-ctl/app.log");
     screen.keys("bl");
-    screen.app.desk.set("hosts", format!("pump-ctl={}", folder.join("hosts/pump-ctl").display()));
-    screen.app.desk.set("recipes", "all".into());
-    screen.app.desk.set("into", folder.join("x.box.zip").display().to_string());
+    screen.app.view_of::<CollectView>().tasks.set("hosts", format!("pump-ctl={}", folder.join("hosts/pump-ctl").display()));
+    screen.app.view_of::<CollectView>().tasks.set("recipes", "all".into());
+    screen.app.view_of::<CollectView>().tasks.set("into", folder.join("x.box.zip").display().to_string());
     screen.keys("r");
-    desk_settles(&mut screen, |app| app.desk.status().starts_with("capturing"));
+    task_settles(&mut screen, |tasks| tasks.status().starts_with("capturing"));
     let mut file = std::fs::File::options().append(true).open(log).unwrap();
     std::io::Write::write_all(&mut file, b"2026-04-12 02:50:00 ERROR [main] valves - again\n").unwrap();
     screen.keys("r");
-    desk_settles(&mut screen, |app| app.desk.made.is_some());
-    assert!(screen.app.desk.said[0].1.contains("1 files, 48 bytes"), "{:?}", screen.app.desk.said);
+    task_settles(&mut screen, |tasks| tasks.output.is_some());
+    assert!(screen.app.view_of::<CollectView>().tasks.log[0].1.contains("1 files, 48 bytes"), "{:?}", screen.app.view_of::<CollectView>().tasks.log);
 }
 
 #[test]
@@ -650,18 +659,18 @@ fn the_desk_receives_until_it_is_stopped() {
     let into = screen.folder.path().join("received");
     screen.keys("bll");
     for (key, text) in [("folder", into.display().to_string()), ("udp", "0".into()), ("tcp", String::new())] {
-        screen.app.desk.set(key, text);
+        screen.app.view_of::<CollectView>().tasks.set(key, text);
     }
     screen.keys("r");
-    let line = screen.app.desk.said[0].1.clone();
+    let line = screen.app.view_of::<CollectView>().tasks.log[0].1.clone();
     let address = line.strip_prefix("listening on UDP ").unwrap().to_owned();
     let socket = std::net::UdpSocket::bind("127.0.0.1:0").unwrap();
     socket.send_to(b"<131>Apr 12 02:31:07 dose-gw bridge: NAK", address).unwrap();
-    desk_settles(&mut screen, |app| app.desk.status().contains("1 messages saved"));
+    task_settles(&mut screen, |tasks| tasks.status().contains("1 messages saved"));
     screen.keys("x");
-    desk_settles(&mut screen, |app| app.desk.running.is_none());
-    assert!(screen.app.desk.said[0].1.contains("1 messages saved"));
-    assert_eq!(screen.app.desk.made.as_deref(), Some(into.as_path()));
+    task_settles(&mut screen, |tasks| tasks.running.is_none());
+    assert!(screen.app.view_of::<CollectView>().tasks.log[0].1.contains("1 messages saved"));
+    assert_eq!(screen.app.view_of::<CollectView>().tasks.output.as_deref(), Some(into.as_path()));
 }
 
 #[test]
@@ -674,36 +683,37 @@ fn a_wrong_clock_is_suggested_and_accepted() {
     };
     let mut screen = Screen::of(&[("dose-gw/a.log", &lines(7, "refused")), ("pump-ctl/b.log", &lines(1, "sent"))]);
     screen.keys("2");
-    let place = screen.app.box_rows.iter().position(|row| matches!(row, BoxRow::Drift(_))).expect("a suggestion");
-    screen.app.lists.insert(Step::Box, (place, 0));
+    let place = screen.app.view_of::<BoxView>().rows.iter().position(|row| matches!(row, BoxRow::Clock(_))).expect("a suggestion");
+    screen.app.view_of::<BoxView>().list.cursor = place;
     let drawn = screen.draw(160, 40);
     for part in ["clock seems wrong: add", "12 of 12 identifiers agree", "fr-0412-0000"] {
         assert!(drawn.contains(part), "lacks {part:?}:\n{drawn}");
     }
-    let host = screen.app.box_state.drift[0].host.clone();
-    let offset = screen.app.box_state.drift[0].add_ns;
+    let clocks = screen.app.cx.view.known(&boxclock_core::timeline::drift::ClockAnalysis).unwrap();
+    let host = clocks[0].host.clone();
+    let offset = clocks[0].add_ns;
     assert_eq!(offset.abs(), 360_000_000_000);
     screen.keys("a");
-    assert_eq!(screen.app.drift[&host].add_ns, offset);
+    assert_eq!(screen.app.cx.drift()[&host].add_ns, offset);
     assert!(
-        !screen.app.box_rows.iter().any(|row| matches!(row, BoxRow::Drift(_))),
+        !screen.app.view_of::<BoxView>().rows.iter().any(|row| matches!(row, BoxRow::Clock(_))),
         "accepted ones are not offered again"
     );
     screen.keys("u");
-    assert!(!screen.app.drift.contains_key(&host));
+    assert!(!screen.app.cx.drift().contains_key(&host));
 }
 
 #[test]
 fn a_source_gets_another_host() {
     let mut screen = Screen::of(&[("pump-ctl/app.log", APP), ("misc/bridge.log", GATEWAY)]);
-    let name = screen.app.sources.iter().find(|source| source.source.ends_with("bridge.log")).unwrap().source.clone();
+    let name = screen.app.cx.sources.iter().find(|source| source.source.ends_with("bridge.log")).unwrap().source.clone();
     screen.keys("2");
     screen.choose_source(&name);
     screen.keys("L");
-    screen.app.message = None;
+    screen.app.cx.message = None;
     screen.keys("dose-gw");
-    update::event(&mut screen.app, Event::Input(Input::Key(KeyEvent::new(KeyCode::Enter, KeyModifiers::NONE))));
+    screen.app.event(Event::Input(Input::Key(KeyEvent::new(KeyCode::Enter, KeyModifiers::NONE))));
     screen.read_again();
-    let source = screen.app.sources.iter().find(|source| source.source == name).unwrap();
+    let source = screen.app.cx.sources.iter().find(|source| source.source == name).unwrap();
     assert_eq!(source.host.as_deref(), Some("dose-gw"));
 }

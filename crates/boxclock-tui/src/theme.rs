@@ -1,5 +1,6 @@
 //! Hues and shapes. Severity is both, so that the screen can be read without colour.
 
+use boxclock_core::code::{Code, Outcome};
 use boxclock_core::logbook::PinKind;
 use boxclock_core::severity::Severity;
 use ratatui::style::{Color, Modifier, Style};
@@ -158,4 +159,21 @@ pub fn shape(severity: Severity, suspect: bool, dump: bool) -> &'static str {
         Severity(17..=20) => "▲",
         _ => "◆",
     }
+}
+
+/// A failure, a restart that is needed, or neither: a shape and a hue.
+pub fn outcome(theme: &Theme, code: Code) -> (&'static str, Style) {
+    match code.info().outcome {
+        Outcome::Failure if code.escalates() => ("▲", theme.hue(Hue::Vermilion)),
+        // Part of healthy work, mostly.
+        Outcome::Failure => ("△", theme.hue(Hue::Orange)),
+        Outcome::Restart => ("↻", theme.hue(Hue::Orange)),
+        Outcome::Success => (" ", theme.faint()),
+    }
+}
+
+/// The number of an ink, small, so that it does not run into the time behind it.
+pub fn ink_mark(place: u8) -> &'static str {
+    const MARKS: [&str; 8] = ["¹", "²", "³", "⁴", "⁵", "⁶", "⁷", "⁸"];
+    MARKS.get(usize::from(place)).copied().unwrap_or(" ")
 }

@@ -178,7 +178,7 @@ pub struct Reading {
     pub boot: Vec<String>,
     /// Do not take a line for a problem because it carries the code of a failure
     #[arg(long)]
-    pub no_lift: bool,
+    pub no_escalation: bool,
     /// Keep what --zone SOURCE=, --drift, --format, --encoding, --dates and --label say in the case's logbook
     #[arg(long)]
     pub remember: bool,

@@ -109,7 +109,7 @@ fn options(reading: &Reading) -> Result<Options, Failure> {
             None => options.zone = Some(Zone::parse(text).map_err(usage)?),
         }
     }
-    options.no_lift = reading.no_lift;
+    options.no_escalation = reading.no_escalation;
     choose(&mut options, "format", &reading.format)?;
     choose(&mut options, "encoding", &reading.encoding)?;
     choose(&mut options, "dates", &reading.dates)?;

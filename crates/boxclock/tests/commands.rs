@@ -573,11 +573,11 @@ fn codes_of_ones_own_are_read_from_the_configuration_and_travel_with_the_box() {
     let ran = home.run(&["catalogues"]);
     assert!(ran.out.contains("1 codes of your own in 1 files") && ran.out.contains("hresult"), "{}", ran.out);
     // A line that carries a failure is a problem; that can be switched off.
-    let lifted = |more: &[&str]| {
+    let escalated = |more: &[&str]| {
         let ran = home.run(&[&["code", "TW-00417"], more].concat());
         ran.out.contains("own.toml:1")
     };
-    assert!(lifted(&[]), "the reading says from which catalogue it is");
+    assert!(escalated(&[]), "the reading says from which catalogue it is");
     // The box takes the catalogue along: it is explained where nobody has it.
     home.write(".config/boxclock/codes/own.toml", "[[code]]\npattern = \"TW-00417\"\nmeaning = \"It was refused.\"\n");
     assert_eq!(home.run(&["pack", "logs", "--into", "x.box.zip"]).status, Some(0));

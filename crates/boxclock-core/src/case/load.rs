@@ -390,7 +390,7 @@ fn set_clocks(table: &mut Table, sources: &[Source], drift: &HashMap<String, Dri
 
 /// What people decided about codes, by the numbers of the table.
 fn code_rules(table: &Table, sources: &[Source], options: &Options) -> CodeRules {
-    let mut rules = CodeRules { lift: !options.no_lift, ..CodeRules::default() };
+    let mut rules = CodeRules { escalate: !options.no_escalation, ..CodeRules::default() };
     // A trace of system calls is full of calls that fail, and nobody minds.
     rules.quiet = sources.iter().map(|source| source.reader.name() == "syscall-trace").collect();
     for (index, source) in sources.iter().enumerate() {
@@ -578,10 +578,10 @@ impl Loaded {
 
 impl Source {
     /// The zone to show for a source: the one its lines state, else the one it is read with.
-    pub fn zone_shown(&self, report: &SourceReport) -> (String, &'static str) {
+    pub fn zone_shown(&self, report: &SourceReport) -> (String, super::ZoneFrom) {
         match report.line_offset_s {
-            Some(offset) => (crate::clock::Zone::fixed(offset).name().to_owned(), super::ZoneFrom::Line.name()),
-            None => (self.zone.name().to_owned(), self.zone_from.name()),
+            Some(offset) => (crate::clock::Zone::fixed(offset).name().to_owned(), super::ZoneFrom::Line),
+            None => (self.zone.name().to_owned(), self.zone_from),
         }
     }
 }

@@ -149,10 +149,10 @@ fn zones_by_rank() {
     assert_eq!(one(log, 0, Options::default()).list()[0], "2026-04-12T02:31:07 assumed-zone 1 x");
     let opened = one(log, 0, Options { zone: zone("+02:00"), ..Options::default() });
     assert_eq!(opened.list()[0], "2026-04-12T00:31:07 exact 1 x");
-    assert_eq!(opened.case.sources[0].zone_shown(&opened.loaded.reports[0]), ("+02:00".into(), "user"));
+    assert_eq!(opened.case.sources[0].zone_shown(&opened.loaded.reports[0]), ("+02:00".into(), ZoneFrom::User));
     let opened = one(b"2026-04-12 02:31:07+05:00 x\n", 0, Options { zone: zone("+02:00"), ..Options::default() });
     assert_eq!(opened.list()[0], "2026-04-11T21:31:07 exact 1 x");
-    assert_eq!(opened.case.sources[0].zone_shown(&opened.loaded.reports[0]), ("+05:00".into(), "line"));
+    assert_eq!(opened.case.sources[0].zone_shown(&opened.loaded.reports[0]), ("+05:00".into(), ZoneFrom::Line));
 }
 
 #[test]

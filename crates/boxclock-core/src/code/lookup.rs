@@ -3,7 +3,7 @@
 use super::catalogue::{self, entries, entry};
 use super::family::state_number;
 use super::reading::from_entry;
-use super::{Code, Family, Platform, Reading, rank, user};
+use super::{Code, Family, Platform, CodeInfo, rank, user};
 
 /// The most rows that a search by words gives.
 pub const MOST_FOUND: usize = 40;
@@ -25,13 +25,13 @@ pub enum NoCode {
 ///
 /// # Errors
 /// [`NoCode`] where the text has none of these forms.
-pub fn look_up(text: &str, platform: Platform) -> Result<Vec<Reading>, NoCode> {
+pub fn look_up(text: &str, platform: Platform) -> Result<Vec<CodeInfo>, NoCode> {
     let text = text.trim();
     if let Some((family, rest)) = text.split_once([' ', ':'])
         && let Some(family) = Family::parse(&family.to_ascii_lowercase())
         && let Some(number) = family.parse_number(rest.trim(), rest.trim()).or_else(|| number(rest.trim()).ok())
     {
-        return Ok(vec![Code { family, number }.reading()]);
+        return Ok(vec![Code { family, number }.info()]);
     }
     let mut named = names(text);
     if !named.is_empty() {
@@ -39,11 +39,11 @@ pub fn look_up(text: &str, platform: Platform) -> Result<Vec<Reading>, NoCode> {
         return Ok(named);
     }
     if let Some(code) = vendor(text.as_bytes()).or_else(|| user::shaped(text.as_bytes()).map(|(code, _)| code)) {
-        return Ok(vec![code.reading()]);
+        return Ok(vec![code.info()]);
     }
     // `42P01` is a state; `42501` is one, or a number.
     let state = state_number(text.as_bytes()).map(|number| Code { family: Family::SqlState, number });
-    let state = state.filter(|code| entry(*code).is_some()).map(Code::reading);
+    let state = state.filter(|code| entry(*code).is_some()).map(Code::info);
     match number(text) {
         Ok(number) => {
             let mut readings = rank::readings(number, platform);
@@ -62,11 +62,11 @@ pub fn look_up(text: &str, platform: Platform) -> Result<Vec<Reading>, NoCode> {
 }
 
 /// Rows whose name this is, without regard to case: of the same code, the shown row.
-fn names(text: &str) -> Vec<Reading> {
-    let own = user::by_name(text).map(Code::reading);
+fn names(text: &str) -> Vec<CodeInfo> {
+    let own = user::by_name(text).map(Code::info);
     let upper = text.to_ascii_uppercase();
     let same = entries().iter().filter(|row| !row.name.is_empty() && row.name.eq_ignore_ascii_case(text));
-    let mut found: Vec<Reading> = own.into_iter().chain(same.map(|row| from_entry(row.code, row))).collect();
+    let mut found: Vec<CodeInfo> = own.into_iter().chain(same.map(|row| from_entry(row.code, row))).collect();
     // Another name of a row.
     if found.is_empty()
         && let Some(row) = catalogue::by_name(upper.as_bytes())
@@ -138,7 +138,7 @@ pub fn narrow(value: u64) -> Option<u32> {
 }
 
 /// Rows that say all of these words: in a few words first, then in the name, then anywhere. At most [`MOST_FOUND`].
-pub fn search(words: &str, platform: Platform) -> Vec<Reading> {
+pub fn search(words: &str, platform: Platform) -> Vec<CodeInfo> {
     let words: Vec<String> = words.split_whitespace().map(str::to_lowercase).collect();
     if words.is_empty() {
         return Vec::new();
@@ -160,7 +160,7 @@ pub fn search(words: &str, platform: Platform) -> Vec<Reading> {
     let mut found: Vec<_> = rows.filter_map(|row| Some((place(row)?, row))).collect();
     found.sort_by_key(|(place, row)| (*place, std::cmp::Reverse(rank::system_weight(row.code.family, platform))));
     found.truncate(MOST_FOUND);
-    found.into_iter().map(|(_, row)| row.code.reading()).collect()
+    found.into_iter().map(|(_, row)| row.code.info()).collect()
 }
 
 /// Whether a text has a word in it, which is in small letters.

@@ -2,13 +2,13 @@
 //! other codes of the same source.
 
 use super::catalogue::entry;
-use super::{Code, Family, Form, Platform, Reading};
+use super::{Code, Family, Form, Platform, CodeInfo};
 
 /// A reading of a number, and what speaks for it.
 #[derive(Clone, Debug)]
 pub struct Candidate {
     /// The reading.
-    pub reading: Reading,
+    pub reading: CodeInfo,
     /// What speaks for it, in words; empty where nothing does.
     pub reason: String,
     /// How much speaks for it: for comparing candidates of one number.
@@ -31,8 +31,8 @@ pub struct Clues<'a> {
 }
 
 /// All readings that a number can have, the likeliest first: its rows in every family, else the shape that fits.
-pub fn readings(number: u32, platform: Platform) -> Vec<Reading> {
-    let mut found: Vec<Reading> = families_of(number).map(|family| Code { family, number }.reading()).collect();
+pub fn readings(number: u32, platform: Platform) -> Vec<CodeInfo> {
+    let mut found: Vec<CodeInfo> = families_of(number).map(|family| Code { family, number }.info()).collect();
     // A system's own error numbers are of interest where they differ, or where it was asked for.
     let linux = entry(Code { family: Family::Errno, number }).map(|row| row.name);
     found.retain(|reading| {
@@ -49,7 +49,7 @@ pub fn readings(number: u32, platform: Platform) -> Vec<Reading> {
             100..=599 => Family::Http,
             _ => Family::Win32,
         };
-        found.push(Code { family, number }.reading());
+        found.push(Code { family, number }.info());
     }
     found.sort_by_key(|reading| std::cmp::Reverse(system_weight(reading.code.family, platform)));
     found
@@ -138,7 +138,7 @@ fn candidate(code: Code, found: Code, clues: &Clues<'_>) -> Candidate {
         reasons.push(format!("{count} other codes of this source are of it"));
         weight += (*count).min(50) as u32;
     }
-    Candidate { reading: code.reading(), reason: reasons.join("; "), weight }
+    Candidate { reading: code.info(), reason: reasons.join("; "), weight }
 }
 
 /// Families that are at home in a format.

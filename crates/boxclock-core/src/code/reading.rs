@@ -5,7 +5,7 @@ use super::{Code, Family, user};
 
 /// What is known of a code.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Reading {
+pub struct CodeInfo {
     /// Its identity.
     pub code: Code,
     /// Its symbolic name, if it has a known one.
@@ -26,7 +26,7 @@ pub struct Reading {
     pub user: Option<&'static str>,
 }
 
-impl Reading {
+impl CodeInfo {
     /// Whether something failed.
     pub fn is_failure(&self) -> bool {
         self.outcome == Outcome::Failure
@@ -55,9 +55,9 @@ pub fn outcome(code: Code) -> Outcome {
 }
 
 /// What is known of a code. What is not in a catalogue is described by its shape, and says so.
-pub fn read(code: Code) -> Reading {
+pub fn read(code: Code) -> CodeInfo {
     if let Some(row) = user::entry(code) {
-        return Reading { user: user::place(code), ..from_entry(code, &row) };
+        return CodeInfo { user: user::place(code), ..from_entry(code, &row) };
     }
     match entry(code) {
         Some(row) => from_entry(code, row),
@@ -65,8 +65,8 @@ pub fn read(code: Code) -> Reading {
     }
 }
 
-pub(super) fn from_entry(code: Code, row: &Entry) -> Reading {
-    let mut reading = Reading {
+pub(super) fn from_entry(code: Code, row: &Entry) -> CodeInfo {
+    let mut reading = CodeInfo {
         code,
         name: Some(row.name).filter(|name| !name.is_empty()),
         outcome: row.outcome.unwrap_or_else(|| outcome(code)),
@@ -162,9 +162,9 @@ pub fn wait_parts(number: u32) -> Code {
     }
 }
 
-fn by_shape(code: Code) -> Reading {
+fn by_shape(code: Code) -> CodeInfo {
     let number = code.number;
-    let mut reading = Reading {
+    let mut reading = CodeInfo {
         code,
         name: None,
         outcome: outcome(code),
@@ -179,7 +179,7 @@ fn by_shape(code: Code) -> Reading {
         Family::Hresult => {
             if let Some(row) = wrapped(code) {
                 let outcome = reading.outcome;
-                return Reading { outcome, ..from_entry(code, row) };
+                return CodeInfo { outcome, ..from_entry(code, row) };
             }
             // A status of the kernel as a component result: bit 28 is set, the rest is as it was.
             let status = Code { family: Family::NtStatus, number: number & !0x1000_0000 };
@@ -226,7 +226,7 @@ fn by_shape(code: Code) -> Reading {
         }
         Family::Wait => {
             let inner = wait_parts(number);
-            let of = inner.reading();
+            let of = inner.info();
             let dump = if inner.family == Family::Signal && number & 0x80 != 0 { ", with a dump" } else { "" };
             reading.gloss = match inner.family {
                 Family::Signal => format!("signal {}{dump}", inner.number),

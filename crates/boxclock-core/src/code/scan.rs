@@ -8,7 +8,7 @@
 use sieve::{LONGEST, Sieve};
 use wide::u8x16;
 
-use super::{Code, Family, Reading, rank};
+use super::{Code, Family, CodeInfo, rank};
 
 mod named;
 mod number;
@@ -112,8 +112,8 @@ impl Found {
     }
 
     /// What the catalogue says of it.
-    pub fn reading(&self) -> Reading {
-        self.code.reading()
+    pub fn info(&self) -> CodeInfo {
+        self.code.info()
     }
 }
 

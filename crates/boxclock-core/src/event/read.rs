@@ -5,8 +5,9 @@ use std::sync::Arc;
 
 use super::EventRef;
 use crate::case::{Reader, Source};
+use crate::code::{self, Found, Platform};
 use crate::crash;
-use crate::format::Record;
+use crate::format::{Detected, Record};
 use crate::limits;
 use crate::text::SourceFile;
 use crate::trace;
@@ -17,6 +18,43 @@ const WINDOW_BYTES: usize = 128 << 10;
 const FIRST_BYTES: usize = 8 << 10;
 /// Windows that are kept.
 const WINDOWS: usize = 64;
+
+/// The codes in a record's text, at most [`limits::CODES_PER_EVENT`]: behind the head in its first line, anywhere in
+/// the others. This is what the index pass notes.
+pub fn codes_in(text: &str, detected: Detected, platform: Platform) -> Vec<Found> {
+    let first = text.lines().next().unwrap_or_default().as_bytes();
+    if detected.format.is_fields(first) {
+        return Vec::new();
+    }
+    let head = detected.format.head(first, detected.hint);
+    let start = head.as_ref().map_or(0, |head| head.body).min(text.len());
+    let component = head.map_or(String::new(), |head| String::from_utf8_lossy(&head.component).into_owned());
+    let mut found: Vec<Found> = Vec::new();
+    let mut note = |hit: Found| {
+        if found.len() < limits::CODES_PER_EVENT {
+            found.push(Found { code: hit.of_program(&component), ..hit });
+        }
+    };
+    code::scan(&text.as_bytes()[start..], platform, |hit| {
+        note(Found { start: hit.start + start, end: hit.end + start, ..hit });
+    });
+    detected.format.column_codes(first, &mut note);
+    found
+}
+
+/// The first line of an event's message with the meanings of its codes.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct ShownLine {
+    /// The line, cut where that was asked for.
+    pub text: String,
+    /// Where a code ends in `text`, in bytes, and what it means in short. Codes of columns that the message does not show stand
+    /// at its end.
+    pub glosses: Vec<(usize, String)>,
+    /// Further lines of the message, as many as were asked for.
+    pub rest: Vec<String>,
+    /// Lines that are neither in `text` nor in `rest`.
+    pub more_lines: usize,
+}
 
 struct Window {
     offset: u64,
@@ -84,6 +122,38 @@ impl RecordReader {
         let encoding = self.source(event).encoding;
         let bytes = self.bytes(event)?;
         Ok(encoding.text(bytes))
+    }
+
+    /// The message of an event as a list shows it: `most_chars` characters of its first line, and `most_lines` further ones.
+    pub fn line(&mut self, event: EventRef<'_>, most_chars: usize, most_lines: usize) -> ShownLine {
+        let body = self.record(event).body;
+        let (first, rest) = body.split_once('\n').unwrap_or((&body, ""));
+        let text: String = first.chars().take(most_chars).collect();
+        let cut = |line: &str| line.chars().take(most_chars).collect();
+        let lines = rest.lines().count();
+        let rest: Vec<String> = rest.lines().take(most_lines).map(cut).collect();
+        let mut glosses = Vec::new();
+        if event.flags() & super::flag::HAS_CODE != 0
+            && let Reader::Lines(detected) = self.source(event).reader
+        {
+            let platform = self.source(event).platform;
+            let record = self.text(event).unwrap_or_default();
+            let mut behind = 0;
+            for found in codes_in(&record, detected, platform) {
+                let meaning = event.meant(found.code).info();
+                if meaning.gloss.is_empty() {
+                    continue;
+                }
+                let written = record.get(found.start..found.end).unwrap_or_default();
+                if let Some(at) = text.get(behind..).and_then(|rest| rest.find(written)).filter(|_| !written.is_empty()) {
+                    behind += at + written.len();
+                    glosses.push((behind, meaning.gloss));
+                } else if text.len() == first.len() && !first.contains(written) {
+                    glosses.push((text.len(), format!("{written}: {}", meaning.gloss)));
+                }
+            }
+        }
+        ShownLine { text, glosses, more_lines: lines - rest.len(), rest }
     }
 
     /// The record of an event in the form that its format has of itself (JSON, XML), indented; `None` where it has none.

@@ -81,7 +81,7 @@ fn finding(case: &Case, table: &Table, marks: &[RailMark], row: Row, code: Code)
             (Level::Warning, "restart needed, and none seen", format!("no start of the host in the {rest} after it"))
         }
     };
-    let reading = code.reading();
+    let reading = code.info();
     let name = reading.name.map_or(String::new(), |name| format!(" {name}"));
     Some(Finding {
         host: event.host().to_owned(),

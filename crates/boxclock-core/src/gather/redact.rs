@@ -282,9 +282,9 @@ pub struct Sample {
     pub instead: String,
 }
 
-/// What goes into a box that is handed on.
+/// What goes into a box that is summary on.
 #[derive(Clone, Debug, Default)]
-pub struct HandOn {
+pub struct RedactPlan {
     /// The box.
     pub from: PathBuf,
     /// The new box; `None` only looks what would be replaced.
@@ -302,9 +302,9 @@ pub struct HandOn {
     pub keep_binary: bool,
 }
 
-/// What was handed on.
+/// What was summary on.
 #[derive(Clone, Debug, Default)]
-pub struct HandedOn {
+pub struct RedactSummary {
     /// How often each rule was applied.
     pub applied: Vec<AppliedRule>,
     /// For each rule: values, how often, and their replacement.
@@ -319,7 +319,7 @@ pub struct HandedOn {
 ///
 /// # Errors
 /// When the box cannot be read or is damaged, the new one exists or cannot be written, or the work is cancelled.
-pub fn hand_on(options: &HandOn, rules: &[Rule], key: [u8; 32], work: &Work) -> Result<HandedOn> {
+pub fn redact(options: &RedactPlan, rules: &[Rule], key: [u8; 32], work: &Work) -> Result<RedactSummary> {
     if let Some(into) = &options.into {
         free_name(into)?;
     }
@@ -327,7 +327,7 @@ pub fn hand_on(options: &HandOn, rules: &[Rule], key: [u8; 32], work: &Work) -> 
         unpack(&options.from, work)?;
     // What could not be gathered stands in the seal, at the end of this list; anything before is damage.
     if let Some(damaged) = left_out.first().filter(|_| left_out.len() > seal.unreadable.len()) {
-        return Err(Error::new(format!("{}: {}: a damaged box is not handed on", damaged.path, damaged.reason)));
+        return Err(Error::new(format!("{}: {}: a damaged box is not summary on", damaged.path, damaged.reason)));
     }
     let of = hex(&Sha256::digest(serde_json::to_vec(&seal).unwrap_or_default()));
     let mut redactor = Redactor::new(rules, key);
@@ -337,7 +337,7 @@ pub fn hand_on(options: &HandOn, rules: &[Rule], key: [u8; 32], work: &Work) -> 
         None => None,
     };
     work.set_total(files.iter().map(|(file, ..)| file.len_bytes).sum());
-    let mut handed = HandedOn::default();
+    let mut summary = RedactSummary::default();
     let mut kept = Vec::new();
     let parts = parts_of(options, &files, &seal, work)?;
     work.set_total(files.iter().map(|(file, ..)| file.len_bytes).sum());
@@ -347,7 +347,7 @@ pub fn hand_on(options: &HandOn, rules: &[Rule], key: [u8; 32], work: &Work) -> 
         if !options.only.is_empty() && !options.only.contains(&file.name) {
             let (origin, reason) = (sealed.origin, "not chosen for this box".to_owned());
             let left = Unreadable { origin, host: host.clone(), reason, why: Why::NotChosen, class: sealed.class };
-            handed.left_out.push(left);
+            summary.left_out.push(left);
             work.advance(file.len_bytes);
             continue;
         }
@@ -356,21 +356,21 @@ pub fn hand_on(options: &HandOn, rules: &[Rule], key: [u8; 32], work: &Work) -> 
             Part::Cut(part) => Some(part),
             Part::Outside(reason) => {
                 let (origin, reason, why) = (sealed.origin, reason.clone(), Why::OutsideWindow);
-                handed.left_out.push(Unreadable { origin, host: host.clone(), reason, why, class: sealed.class });
+                summary.left_out.push(Unreadable { origin, host: host.clone(), reason, why, class: sealed.class });
                 continue;
             }
         };
         match redact_file(file, &mut redactor, (options.keep_binary, part), work)? {
             Err(reason) => {
                 let (origin, why) = (sealed.origin, Why::CannotRead);
-                handed.left_out.push(Unreadable { origin, host: host.clone(), reason, why, class: sealed.class });
+                summary.left_out.push(Unreadable { origin, host: host.clone(), reason, why, class: sealed.class });
             }
             Ok(mut redacted) => {
                 let path = redacted_text(&mut redactor, &file.name);
                 let Some(writer) = &mut writer else { continue };
                 let added = writer.add(&path, &mut redacted, (false, u64::MAX), work)?;
                 let (size, sha256) = added.map_err(|reason| Error::new(format!("{}: {reason}", file.name)))?;
-                // A cut's hash is of what was not handed on; it stays as evidence.
+                // A cut's hash is of what was not summary on; it stays as evidence.
                 let cut = part.map(|part| Cut {
                     original_size: sealed.size,
                     original_sha256: sealed.sha256.clone(),
@@ -383,7 +383,7 @@ pub fn hand_on(options: &HandOn, rules: &[Rule], key: [u8; 32], work: &Work) -> 
             }
         }
     }
-    handed.files = kept.len();
+    summary.files = kept.len();
     for format in seal.files.iter().filter(|file| super::is_own_file(&file.path)) {
         let path = unpacked.join(&format.path);
         let Some(writer) = &mut writer else { continue };
@@ -394,7 +394,7 @@ pub fn hand_on(options: &HandOn, rules: &[Rule], key: [u8; 32], work: &Work) -> 
     }
     let text = serde_json::to_string_pretty(&story).map_err(|error| Error::caused("cannot write the story", error))?;
     let story = redacted_text(&mut redactor, &text);
-    seal.unreadable.extend(handed.left_out.iter().cloned());
+    seal.unreadable.extend(summary.left_out.iter().cloned());
     seal.files = kept;
     for command in &mut seal.commands {
         let is_kept = |path: &String| seal.files.iter().any(|file| file.path == *path);
@@ -404,23 +404,23 @@ pub fn hand_on(options: &HandOn, rules: &[Rule], key: [u8; 32], work: &Work) -> 
     let value =
         serde_json::to_value(&seal).and_then(|value| serde_json::from_value(redacted_value(&mut redactor, value)));
     seal = value.map_err(|error| Error::caused("cannot write the seal", error))?;
-    handed.left_out.iter_mut().for_each(|left| left.origin = redacted_text(&mut redactor, &left.origin));
-    handed.applied = redactor.applied();
-    handed.samples = redactor.samples(5);
+    summary.left_out.iter_mut().for_each(|left| left.origin = redacted_text(&mut redactor, &left.origin));
+    summary.applied = redactor.applied();
+    summary.samples = redactor.samples(5);
     if let Some(mut writer) = writer {
-        seal.redaction = Some(Redaction { at: clock::to_rfc3339(options.now), of, rules: handed.applied.clone() });
+        seal.redaction = Some(Redaction { at: clock::to_rfc3339(options.now), of, rules: summary.applied.clone() });
         writer.add_text(STORY_NAME, &story)?;
         let seal =
             serde_json::to_string_pretty(&seal).map_err(|error| Error::caused("cannot write the seal", error))?;
         writer.add_text(SEAL_NAME, &seal)?;
         writer.finish()?;
     }
-    Ok(handed)
+    Ok(summary)
 }
 
 /// What of each file goes along.
 fn parts_of(
-    options: &HandOn,
+    options: &RedactPlan,
     files: &[(FileFound, String, Option<Class>)],
     seal: &Seal,
     work: &Work,

@@ -144,7 +144,7 @@ pub fn problem_rows(table: &Table) -> RowSet {
         let columns = part.segment.severities.iter().zip(&part.segment.flags);
         let mut bits: Vec<bool> =
             columns.map(|(severity, flags)| *severity >= 17 || flags & (flag::SUSPECT | flag::DUMP) != 0).collect();
-        for event in table.lifted(part) {
+        for event in table.escalated(part) {
             bits[usize::from(event)] = true;
         }
         rows.add_part(part.first_row, &packed(&bits));

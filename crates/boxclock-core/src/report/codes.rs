@@ -208,8 +208,8 @@ pub fn sort(codes: &mut [CodeCount], order: Order) {
     match order {
         // A failure that is part of healthy work (a page that is not there) stands behind those that are none.
         Order::Worst => codes.sort_by_cached_key(|code| {
-            let outcome = code.code.reading().outcome;
-            (outcome, outcome == Outcome::Failure && !code.code.lifts(), std::cmp::Reverse(code.count), code.code)
+            let outcome = code.code.info().outcome;
+            (outcome, outcome == Outcome::Failure && !code.code.escalates(), std::cmp::Reverse(code.count), code.code)
         }),
         Order::FirstSeen => codes.sort_by_key(|code| (code.span.map_or(i64::MAX, |(first, _)| first), code.code)),
     }
@@ -235,7 +235,7 @@ impl Relative {
     /// For sorting: failures first, and what stands mostly near the other before what stands everywhere.
     pub fn nearness(&self, near: u64) -> (Outcome, std::cmp::Reverse<u64>, std::cmp::Reverse<u64>) {
         let share = near.saturating_mul(1000) / self.total.max(1);
-        (self.code.reading().outcome, std::cmp::Reverse(share), std::cmp::Reverse(near))
+        (self.code.info().outcome, std::cmp::Reverse(share), std::cmp::Reverse(near))
     }
 }
 
@@ -313,7 +313,7 @@ pub fn clues<'a>(case: &'a Case, loaded: &'a Loaded, event: EventRef<'a>) -> Clu
 impl CodeCount {
     /// The code as a line of JSON, without line end.
     pub fn json(&self) -> String {
-        let reading = self.code.reading();
+        let reading = self.code.info();
         let line = CodeLine {
             number: self.code.number_out(),
             text: self.code.written(),

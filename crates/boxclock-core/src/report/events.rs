@@ -10,10 +10,9 @@ use serde_json::{Map, Value};
 use crate::case::{Case, Loaded, Reader, Source};
 use crate::clock::human;
 use crate::clock::{Zone, to_rfc3339};
-use crate::code::{self, Found, Platform};
-use crate::event::{EventRef, RecordReader, Row};
-use crate::format::{Detected, Record};
-use crate::limits;
+use crate::code;
+use crate::event::{EventRef, RecordReader, Row, codes_in};
+use crate::format::Record;
 use crate::work::{Work, parallel, workers};
 
 /// A form of output.
@@ -84,31 +83,8 @@ struct EventOut<'a> {
     attributes: Map<String, Value>,
 }
 
-/// The codes in a record's text, at most [`limits::CODES_PER_EVENT`]: behind the head in its first line, anywhere in
-/// the others. This is what the index pass notes.
-pub fn codes_in(text: &str, detected: Detected, platform: Platform) -> Vec<Found> {
-    let first = text.lines().next().unwrap_or_default().as_bytes();
-    if detected.format.is_fields(first) {
-        return Vec::new();
-    }
-    let head = detected.format.head(first, detected.hint);
-    let start = head.as_ref().map_or(0, |head| head.body).min(text.len());
-    let component = head.map_or(String::new(), |head| String::from_utf8_lossy(&head.component).into_owned());
-    let mut found: Vec<Found> = Vec::new();
-    let mut note = |hit: Found| {
-        if found.len() < limits::CODES_PER_EVENT {
-            found.push(Found { code: hit.of_program(&component), ..hit });
-        }
-    };
-    code::scan(&text.as_bytes()[start..], platform, |hit| {
-        note(Found { start: hit.start + start, end: hit.end + start, ..hit });
-    });
-    detected.format.column_codes(first, &mut note);
-    found
-}
-
 fn code_out(text: String, code: code::Code) -> CodeOut {
-    let reading = code.reading();
+    let reading = code.info();
     CodeOut {
         text,
         number: code.number_out(),

@@ -118,13 +118,13 @@ fn clocks(report: &Report<'_>, text: &mut String) {
 
 fn code_table(report: &Report<'_>, text: &mut String) -> Result<()> {
     let codes = report.view.run(&CodeAnalysis::default(), &Work::default())?;
-    let failures: Vec<_> = codes.iter().filter(|code| code.code.reading().is_failure()).collect();
+    let failures: Vec<_> = codes.iter().filter(|code| code.code.info().is_failure()).collect();
     if failures.is_empty() {
         return Ok(());
     }
     let _ = writeln!(text, "## Codes that mean failure\n\n| code | meaning | events | first |\n|---|---|--:|---|");
     for code in failures {
-        let reading = code.code.reading();
+        let reading = code.code.info();
         let number = code.code.written();
         let first = code.span.map_or("-".to_owned(), |(first, _)| date_time(first, &report.zone));
         let name = reading.name.unwrap_or(code.code.family.title());
@@ -145,7 +145,7 @@ fn source_table(report: &Report<'_>, text: &mut String) {
             cell(source.host.as_deref().unwrap_or("-")),
             source.format,
             source.zone,
-            source.zone_from,
+            source.zone_from.name(),
             source.events,
             cell(&source.trouble.join("; "))
         );

@@ -1,10 +1,11 @@
 //! What was read: one row a source.
 
+use std::collections::BTreeSet;
 use std::ops::Range;
 
 use serde::Serialize;
 
-use crate::case::{Case, Loaded, SourceReport};
+use crate::case::{Case, Loaded, SourceReport, ZoneFrom};
 use crate::clock::to_rfc3339;
 
 /// A source, as the contract names its parts. The generations of a log are one source, named by the youngest.
@@ -14,6 +15,9 @@ pub struct SourceOut {
     pub source: String,
     /// Its host: the label, or the one host that its lines name.
     pub host: Option<String>,
+    /// The hosts that its lines name, where there are several.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub hosts: Vec<String>,
     /// Its format.
     pub format: &'static str,
     /// Its encoding.
@@ -21,8 +25,8 @@ pub struct SourceOut {
     /// The zone of its times.
     pub zone: String,
     /// Where that zone is known from.
-    pub zone_from: &'static str,
-    /// Its size in bytes: the sum of the four next but one.
+    pub zone_from: ZoneFrom,
+    /// Its size in bytes: the sum of `event_bytes`, `other_bytes` and `repeated_bytes`.
     pub bytes: u64,
     /// Its lines: the sum of events, attached and repeated lines, for text.
     pub lines: u64,
@@ -32,10 +36,12 @@ pub struct SourceOut {
     pub attached_lines: u64,
     /// Events without a time of their own.
     pub undated_events: u64,
-    /// First corrected time.
-    pub first: Option<String>,
-    /// Last corrected time.
-    pub last: Option<String>,
+    /// First corrected time, UTC nanoseconds.
+    #[serde(serialize_with = "rfc3339")]
+    pub first: Option<i64>,
+    /// Last corrected time, UTC nanoseconds.
+    #[serde(serialize_with = "rfc3339")]
+    pub last: Option<i64>,
     /// What could not be read or understood.
     pub trouble: Vec<String>,
     /// Bytes of its records.
@@ -62,10 +68,12 @@ pub struct FileOut {
     pub bytes: u64,
     /// Its events.
     pub events: u64,
-    /// First corrected time.
-    pub first: Option<String>,
-    /// Last corrected time.
-    pub last: Option<String>,
+    /// First corrected time, UTC nanoseconds.
+    #[serde(serialize_with = "rfc3339")]
+    pub first: Option<i64>,
+    /// Last corrected time, UTC nanoseconds.
+    #[serde(serialize_with = "rfc3339")]
+    pub last: Option<i64>,
     /// Lines that stand again in the next file.
     pub repeated_lines: u64,
 }
@@ -91,7 +99,8 @@ fn row(case: &Case, loaded: &Loaded, members: Range<usize>) -> SourceOut {
     let report_of = |index: usize| loaded.reports.get(index).unwrap_or(&nothing);
     let reports = || members.clone().map(report_of);
     let (zone, zone_from) = source.zone_shown(report_of(youngest));
-    let host = host_of(case, loaded, youngest);
+    let mut hosts = hosts_of(case, loaded, youngest);
+    let host = if hosts.len() == 1 { hosts.pop() } else { None };
     let corrected = |index: usize, time: Option<i64>| {
         let own = loaded.table.source_drift.get(index).copied().flatten();
         let drift = own.or_else(|| host.as_deref().map(|host| loaded.drift_of_host(host))).unwrap_or_default();
@@ -103,8 +112,8 @@ fn row(case: &Case, loaded: &Loaded, members: Range<usize>) -> SourceOut {
         source: case.sources[index].name.clone(),
         bytes: case.sources[index].own_bytes(),
         events: report_of(index).events,
-        first: first(index).map(to_rfc3339),
-        last: last(index).map(to_rfc3339),
+        first: first(index),
+        last: last(index),
         repeated_lines: case.sources[index].repeated_lines,
     };
     let several = members.len() > 1;
@@ -125,8 +134,8 @@ fn row(case: &Case, loaded: &Loaded, members: Range<usize>) -> SourceOut {
         events: reports().map(|report| report.events).sum(),
         attached_lines: reports().map(|report| report.attached_lines).sum(),
         undated_events: reports().map(|report| report.undated_events).sum(),
-        first: members.clone().filter_map(first).min().map(to_rfc3339),
-        last: members.clone().filter_map(last).max().map(to_rfc3339),
+        first: members.clone().filter_map(first).min(),
+        last: members.clone().filter_map(last).max(),
         trouble: members.clone().flat_map(trouble_of).collect(),
         event_bytes: reports().map(|report| report.event_bytes).sum(),
         other_bytes: reports().map(|report| report.other_bytes).sum(),
@@ -134,18 +143,23 @@ fn row(case: &Case, loaded: &Loaded, members: Range<usize>) -> SourceOut {
         repeated_lines: sizes().map(|source| source.repeated_lines).sum(),
         files: if several { members.clone().map(file).collect() } else { Vec::new() },
         host,
+        hosts,
         members,
     }
 }
 
-/// The label of a source's host, else the one host that its lines name.
-fn host_of(case: &Case, loaded: &Loaded, index: usize) -> Option<String> {
-    if let Some(label) = &case.sources[index].host {
-        return Some(label.clone());
+/// A time as the contract writes it.
+pub(crate) fn rfc3339<S: serde::Serializer>(time: &Option<i64>, serializer: S) -> Result<S::Ok, S::Error> {
+    time.map(to_rfc3339).serialize(serializer)
+}
+
+/// The label of a source's host, else the hosts that its lines name.
+pub fn hosts_of(case: &Case, loaded: &Loaded, index: usize) -> Vec<String> {
+    if let Some(label) = case.sources.get(index).and_then(|source| source.host.clone()) {
+        return vec![label];
     }
     let table = &loaded.table;
-    let mut named =
-        table.parts_of(index).iter().flat_map(|part| part.actor_ids.iter().map(|id| table.actors[*id as usize].host));
-    let first = named.next().filter(|host| *host != 0)?;
-    named.all(|host| host == first).then(|| table.hosts[first as usize].clone())
+    let actors = table.parts_of(index).iter().flat_map(|part| part.actor_ids.iter());
+    let named: BTreeSet<u32> = actors.map(|id| table.actors[*id as usize].host).filter(|host| *host != 0).collect();
+    named.into_iter().map(|host| table.hosts[host as usize].clone()).collect()
 }

@@ -29,7 +29,7 @@ const FAINT: &str = "#BBBBBB";
 pub fn drawing(report: &Report<'_>) -> String {
     let table = &report.view.loaded.table;
     let Some((first, last)) = span(report) else { return Document::new().to_string() };
-    let Some(density) = density(table, first, last, SLICES, &Work::default()) else {
+    let Ok(density) = density(table, first, last, SLICES, &Work::default()) else {
         return Document::new().to_string();
     };
     let links = report.links();
@@ -91,7 +91,7 @@ fn span(report: &Report<'_>) -> Option<(i64, i64)> {
     let whole = report.view.loaded.table.span?;
     let times: Vec<i64> = report.pins.iter().filter_map(|pin| report.event_of(pin)?.time()).collect();
     let (Some(first), Some(last)) = (times.iter().min(), times.iter().max()) else { return Some(whole) };
-    let margin = ((last - first) / 10).max(MINUTE);
+    let margin = (last.saturating_sub(*first) / 10).max(MINUTE);
     Some((first.saturating_sub(margin), last.saturating_add(margin)))
 }
 

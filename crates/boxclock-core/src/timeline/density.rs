@@ -1,5 +1,7 @@
 //! How much happened when, per host: what the rail and the report's drawing show.
 
+use super::axis::Axis;
+use crate::Result;
 use crate::clock::Drift;
 use crate::event::{NO_TIME, Table, flag};
 use crate::severity::Severity;
@@ -24,15 +26,15 @@ impl Cell {
     }
 }
 
-/// The density of a time span: one lane per host, cut into equal slices.
+/// The density of a time span: one lane per host, cut into the slices of an axis.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Density {
     /// Start of the span, UTC nanoseconds.
     pub from: i64,
     /// End of the span, UTC nanoseconds, inclusive.
     pub to: i64,
-    /// Slices per lane.
-    pub slices: usize,
+    /// Its slices.
+    pub axis: Axis,
     /// Numbers of the hosts that have a lane; of sources where [`Lanes::Sources`] was asked for.
     pub hosts: Vec<u32>,
     /// Whether the lanes are sources.
@@ -54,22 +56,29 @@ pub enum Lanes {
 }
 
 impl Density {
+    /// Slices of each lane.
+    pub fn slices(&self) -> usize {
+        self.axis.len()
+    }
+
     /// The slice that an instant is in; instants outside are at the ends.
     pub fn slice_of(&self, utc_ns: i64) -> usize {
-        let span = i128::from(self.to) - i128::from(self.from) + 1;
-        let at = (i128::from(utc_ns) - i128::from(self.from)).clamp(0, span - 1);
-        (at * self.slices as i128 / span) as usize
+        self.axis.slice_of(utc_ns)
     }
 
     /// The instant at which a slice starts.
     pub fn start_of(&self, slice: usize) -> i64 {
-        let span = i128::from(self.to) - i128::from(self.from) + 1;
-        (i128::from(self.from) + (span * slice as i128 + self.slices as i128 - 1) / self.slices.max(1) as i128) as i64
+        self.axis.start_of(slice)
+    }
+
+    /// How long the silence is that is folded into a slice; `None` where nothing is folded.
+    pub fn silence(&self, slice: usize) -> Option<i64> {
+        self.axis.silence(slice)
     }
 
     /// The cells of one lane.
     pub fn lane(&self, lane: usize) -> &[Cell] {
-        self.cells.get(lane * self.slices..(lane + 1) * self.slices).unwrap_or_default()
+        self.cells.get(lane * self.slices()..(lane + 1) * self.slices()).unwrap_or_default()
     }
 
     /// Number of lanes.
@@ -94,7 +103,7 @@ impl Density {
         let (own, others) = order.split_at_mut(most.saturating_sub(1));
         own.sort_unstable();
         let mut cells: Vec<Cell> = own.iter().flat_map(|lane| self.lane(*lane)).copied().collect();
-        let mut rest = vec![Cell::default(); self.slices];
+        let mut rest = vec![Cell::default(); self.slices()];
         for lane in others.iter() {
             rest.iter_mut().zip(self.lane(*lane)).for_each(|(sum, cell)| sum.add(*cell));
         }
@@ -109,14 +118,17 @@ impl Density {
     }
 }
 
-/// As [`density_by`], with a lane for each host that has events. `None` when cancelled.
-pub fn density(table: &Table, from: i64, to: i64, slices: usize, work: &Work) -> Option<Density> {
-    density_by(table, &Lanes::Hosts, (from, to), slices, work)
+/// As [`density_by`], with a lane for each host that has events and equal slices.
+///
+/// # Errors
+/// When cancelled.
+pub fn density(table: &Table, from: i64, to: i64, slices: usize, work: &Work) -> Result<Density> {
+    density_by(table, &Lanes::Hosts, Axis::even((from, to), slices), work)
 }
 
 /// Counts the rows of an ordered list between `from` and `to` into slices: where hits are in the whole span.
 pub fn counts_of(table: &Table, shape: &Density, rows: impl Iterator<Item = u32>) -> Vec<u32> {
-    let mut counts = vec![0_u32; shape.slices];
+    let mut counts = vec![0_u32; shape.slices()];
     for row in rows {
         if let Some(time) = table.event(crate::event::Row(row)).time()
             && time >= shape.from
@@ -129,12 +141,13 @@ pub fn counts_of(table: &Table, shape: &Density, rows: impl Iterator<Item = u32>
     counts
 }
 
-/// Counts the events between `from` and `to` (inclusive) into `slices` slices for each lane.
+/// Counts the events of the span of an axis into its slices, for each lane. Uses all cores.
 ///
-/// Uses all cores. `None` when cancelled.
-pub fn density_by(table: &Table, lanes: &Lanes, (from, to): (i64, i64), slices: usize, work: &Work) -> Option<Density> {
-    let slices = slices.max(1);
-    let to = to.max(from);
+/// # Errors
+/// When cancelled.
+pub fn density_by(table: &Table, lanes: &Lanes, axis: Axis, work: &Work) -> Result<Density> {
+    let slices = axis.len().max(1);
+    let (from, to) = axis.span();
     let hosts = match lanes {
         Lanes::Hosts => hosts_with_events(table),
         Lanes::Sources(sources) => sources.clone(),
@@ -143,10 +156,8 @@ pub fn density_by(table: &Table, lanes: &Lanes, (from, to): (i64, i64), slices: 
     let lane_of: Vec<usize> =
         (0..table.hosts.len() as u32).map(|host| hosts.iter().position(|other| *other == host).unwrap_or(0)).collect();
     let lane_of_actor: Vec<usize> = table.actors.iter().map(|actor| lane_of[actor.host as usize]).collect();
-    let shape = Density { from, to, slices, hosts, of_sources, others: 0, cells: Vec::new() };
+    let shape = Density { from, to, axis, hosts, of_sources, others: 0, cells: Vec::new() };
     let cells = shape.hosts.len() * slices;
-    // Slices by multiplication: a division for each of many millions of events would be felt.
-    let scale = slices as f64 / ((i128::from(to) - i128::from(from) + 1) as f64);
     // Each group has cells of its own: few groups, or thousands of lanes would take much memory.
     let group_parts = table.parts.len().div_ceil(workers() * 4).max(64);
     let groups = parallel(table.parts.len().div_ceil(group_parts), work, |group| {
@@ -168,18 +179,23 @@ pub fn density_by(table: &Table, lanes: &Lanes, (from, to): (i64, i64), slices: 
                 .collect();
             let columns =
                 segment.times.iter().zip(&segment.actor_ids).zip(segment.severities.iter().zip(&segment.flags));
-            let lifted = table.lifted(part);
+            let escalated = table.escalated(part);
+            // Events next to each other are mostly of one slice: it is not searched for again.
+            let (mut slice, mut range) = (0, (i64::MAX, i64::MIN));
             for (index, ((time, actor), (severity, flags))) in columns.enumerate() {
                 let (lane, drift) = place[usize::from(*actor)];
                 let time = drift.correct(*time);
                 if time < from || time > to || time == NO_TIME {
                     continue;
                 }
-                let slice = (((time - from) as f64 * scale) as usize).min(slices - 1);
+                if time < range.0 || time >= range.1 {
+                    slice = shape.axis.slice_of(time);
+                    range = shape.axis.range_of(slice);
+                }
                 let cell = &mut counted[lane + slice];
                 cell.count += 1;
                 let bad = flags & flag::SUSPECT != 0
-                    || (flags & flag::HAS_CODE != 0 && lifted.binary_search(&(index as u16)).is_ok());
+                    || (flags & flag::HAS_CODE != 0 && escalated.binary_search(&(index as u16)).is_ok());
                 let severity = if bad { (*severity).max(Severity::WARN.0) } else { *severity };
                 cell.worst = cell.worst.max(severity);
                 cell.dumps += u32::from(flags & flag::DUMP != 0);
@@ -187,14 +203,12 @@ pub fn density_by(table: &Table, lanes: &Lanes, (from, to): (i64, i64), slices: 
         }
         counted
     });
-    if work.is_cancelled() {
-        return None;
-    }
+    work.check()?;
     let mut total = vec![Cell::default(); cells];
     for (sum, cell) in groups.iter().flat_map(|group| group.iter().enumerate()) {
         total[sum].add(*cell);
     }
-    Some(Density { cells: total, ..shape })
+    Ok(Density { cells: total, ..shape })
 }
 
 /// The hosts that have at least one actor, by first appearance.

@@ -6,7 +6,6 @@ use std::collections::{BTreeMap, HashMap};
 use rustc_hash::FxHashMap;
 use serde::{Deserialize, Serialize};
 
-use crate::Result;
 use crate::analysis::{Analysis, CaseView, Pieces, Seen};
 use crate::case::Case;
 use crate::clock::human::{drift_text, duration_text};
@@ -66,10 +65,12 @@ impl Ground {
 pub struct Pair {
     /// The text or identifier that they share.
     pub shared: String,
-    /// On the host whose clock is in question: source, line, time as written (RFC 3339 UTC).
-    pub here: (String, u64, String),
+    /// On the host whose clock is in question: source, line, and time as written, UTC nanoseconds.
+    #[serde(serialize_with = "place")]
+    pub here: (String, u64, i64),
     /// On the other host.
-    pub there: (String, u64, String),
+    #[serde(serialize_with = "place")]
+    pub there: (String, u64, i64),
     /// Their rows.
     #[serde(skip)]
     pub rows: (Row, Row),
@@ -84,8 +85,6 @@ pub struct Suggestion {
     pub against: String,
     /// What to add to its times as written, in nanoseconds.
     pub add_ns: i64,
-    /// The same for people: `-6m41s`.
-    pub drift: String,
     /// What it rests on.
     pub ground: Ground,
     /// How sure it is.
@@ -94,6 +93,27 @@ pub struct Suggestion {
     pub reason: String,
     /// Some of the evidence.
     pub evidence: Vec<Pair>,
+}
+
+/// A place with its time as the contract writes it.
+fn place<S: serde::Serializer>((source, line, time): &(String, u64, i64), serializer: S) -> Result<S::Ok, S::Error> {
+    (source, line, to_rfc3339(*time)).serialize(serializer)
+}
+
+impl Suggestion {
+    /// What to add to its times, for people: `-6m41s`.
+    pub fn drift_text(&self) -> String {
+        drift_text(Drift::from(self.add_ns))
+    }
+
+    /// The suggestion as a line of JSON, without line end.
+    pub fn json(&self) -> String {
+        let mut line = serde_json::to_value(self).unwrap_or_default();
+        if let Some(fields) = line.as_object_mut() {
+            fields.insert("drift".into(), self.drift_text().into());
+        }
+        line.to_string()
+    }
 }
 
 /// Pairs whose offsets lie this near to each other agree.
@@ -188,7 +208,7 @@ impl Analysis for ClockAnalysis {
         piece.identifiers.end();
     }
 
-    fn merge(&self, view: &CaseView, pieces: &Pieces<'_, ClockPiece>, work: &Work) -> Result<Vec<Suggestion>> {
+    fn merge(&self, view: &CaseView, pieces: &Pieces<'_, ClockPiece>, work: &Work) -> crate::Result<Vec<Suggestion>> {
         let mut found: Vec<Suggestion> = sealed_clocks(&view.case);
         let Some(shared) = Shared::of(view, pieces, work)? else { return Ok(found) };
         // The host with the most sources is the one that the others are compared with.
@@ -226,13 +246,11 @@ fn sealed_clocks(case: &Case) -> Vec<Suggestion> {
         let add_ns = here.saturating_sub(there);
         let within_ns = i64::try_from(within_ms).unwrap_or(i64::MAX).saturating_mul(1_000_000);
         let clear = add_ns.abs() > within_ns.saturating_mul(2).max(SECOND / 2);
-        let drift = drift_text(Drift::from(add_ns));
         clear.then(|| Suggestion {
             host: host.label.clone(),
             against: String::new(),
             add_ns,
             reason: format!("when it was gathered its clock said {}, this machine's {} (within {within_ms} ms); how far it was off at the failure nobody noted", to_rfc3339(there), to_rfc3339(here)),
-            drift,
             ground: Ground::SealedClocks,
             confidence: Confidence::Medium,
             evidence: Vec::new(),
@@ -262,7 +280,7 @@ struct Shared {
 
 impl Shared {
     /// What the hosts share; `None` where there is one host at most.
-    fn of(view: &CaseView, pieces: &Pieces<'_, ClockPiece>, work: &Work) -> Result<Option<Self>> {
+    fn of(view: &CaseView, pieces: &Pieces<'_, ClockPiece>, work: &Work) -> crate::Result<Option<Self>> {
         let table = &view.loaded.table;
         let of_parts = parallel(table.parts.len(), work, |part| {
             let piece = pieces.of_part(part)?;
@@ -285,7 +303,7 @@ impl Shared {
             return Ok(None);
         }
         let (messages, identifiers): (Vec<_>, Vec<_>) =
-            of_parts.into_iter().collect::<Result<Vec<_>>>()?.into_iter().unzip();
+            of_parts.into_iter().collect::<crate::Result<Vec<_>>>()?.into_iter().unzip();
         Ok(Some(Self { messages: pairs(messages, &sources), identifiers: pairs(identifiers, &sources), sources }))
     }
 }
@@ -429,7 +447,7 @@ fn suggest(view: &CaseView, (host, against): (u32, u32), ground: Ground, offset:
             let record = reader.record(event);
             let line = record.place.unwrap_or_else(|| event.place()).line;
             let text = head(&record.body).to_owned();
-            ((case.sources[event.source()].name.clone(), line, to_rfc3339(own_time(event))), text)
+            ((case.sources[event.source()].name.clone(), line, own_time(event)), text)
         };
         let ((here_at, here_text), (there_at, there_text)) = (place(here), place(there));
         let shared = if ground == Ground::SameMessage {
@@ -455,8 +473,7 @@ fn suggest(view: &CaseView, (host, against): (u32, u32), ground: Ground, offset:
         duration_text(ahead_ns.abs()),
         if ahead_ns > 0 { "ahead of" } else { "behind" },
     );
-    let drift = drift_text(Drift::from(add_ns));
-    Some(Suggestion { host, against, add_ns, drift, ground, confidence, reason, evidence })
+    Some(Suggestion { host, against, add_ns, ground, confidence, reason, evidence })
 }
 
 #[cfg(test)]
@@ -493,7 +510,7 @@ mod tests {
         let found = found(&gateway, &pump);
         assert_eq!(found.len(), 1, "{found:?}");
         let one = &found[0];
-        assert_eq!((one.host.as_str(), one.against.as_str(), one.drift.as_str()), ("dose-gw", "pump-ctl", "−6m"));
+        assert_eq!((one.host.as_str(), one.against.as_str(), one.drift_text().as_str()), ("dose-gw", "pump-ctl", "−6m"));
         assert_eq!((one.ground, one.confidence), (Ground::SameIdentifier, Confidence::High));
         assert_eq!(one.evidence[0].shared, "fr-0412-0000");
         assert_eq!((one.evidence[0].here.1, one.evidence[0].there.1), (1, 1));

@@ -1,7 +1,7 @@
 //! The Codes view, the lookup, families that people choose, and lines that codes lift.
 
 use super::*;
-use crate::app::{Mode, Step};
+use crate::app::Mode;
 
 const LOG: &str = "\
 2026-04-12 02:00:00 INFO [main] bridge - open failed with error 5\n\
@@ -17,29 +17,29 @@ fn codes() -> Screen {
     screen
 }
 
-fn listed(screen: &Screen) -> Vec<String> {
-    screen.app.codes.list.iter().map(|row| row.code.written()).collect()
+fn listed(screen: &mut Screen) -> Vec<String> {
+    screen.app.view_of::<CodesView>().codes.iter().map(|row| row.code.written()).collect()
 }
 
 #[test]
 fn codes_are_listed_ordered_and_lead_to_their_events() {
     let mut screen = codes();
-    assert_eq!(&listed(&screen)[..1], ["0x80070005"], "the most frequent failure: {:?}", listed(&screen));
+    assert_eq!(&listed(&mut screen)[..1], ["0x80070005"], "the most frequent failure: {:?}", listed(&mut screen));
     let drawn = screen.draw(160, 50);
     for part in ["worst first", "access denied", "▲", "↻ 3010", "in this case", "up to a minute before it", "wraps"]
     {
         assert!(drawn.contains(part), "lacks {part:?}:\n{drawn}");
     }
     screen.keys("o");
-    assert_eq!(listed(&screen)[0], "5", "seen first: {:?}", listed(&screen));
+    assert_eq!(listed(&mut screen)[0], "5", "seen first: {:?}", listed(&mut screen));
     screen.keys("oG");
-    let last = screen.app.codes.list.last().unwrap();
+    let last = screen.app.view_of::<CodesView>().codes.last().unwrap();
     assert_eq!(last.code.written(), "3010", "no failure comes last");
     screen.keys("g\n");
-    assert_eq!((screen.app.step, screen.app.filter_text.as_str()), (Step::Stream, "code=0x80070005"));
-    assert_eq!(screen.app.view_len(), 2, "two writings");
+    assert_eq!((screen.app.cx.at, screen.app.cx.stream.filter_text.as_str()), ("stream", "code=0x80070005"));
+    assert_eq!(screen.app.cx.row_count(), 2, "two writings");
     screen.key(KeyCode::Backspace);
-    assert_eq!(screen.app.step, Step::Codes);
+    assert_eq!(screen.app.cx.at, "codes");
 }
 
 #[test]
@@ -51,7 +51,7 @@ fn any_code_is_looked_up_from_anywhere() {
         assert!(drawn.contains(part), "lacks {part:?}:\n{drawn}");
     }
     screen.keys("\n");
-    assert_eq!(screen.app.filter_text, "code=0x80070005");
+    assert_eq!(screen.app.cx.stream.filter_text, "code=0x80070005");
     screen.keys("F#disk full");
     let drawn = screen.draw(120, 40);
     assert!(
@@ -59,7 +59,7 @@ fn any_code_is_looked_up_from_anywhere() {
         "{drawn}"
     );
     screen.keys("\n");
-    assert!(screen.app.message.as_deref().unwrap().starts_with("this case has no"), "{:?}", screen.app.message);
+    assert!(screen.app.cx.message.as_deref().unwrap().starts_with("this case has no"), "{:?}", screen.app.cx.message);
     screen.key(KeyCode::Esc);
     screen.keys("#zzzz");
     assert!(screen.draw(60, 20).contains("Not a code"), "{}", screen.draw(60, 20));
@@ -71,7 +71,7 @@ fn any_code_is_looked_up_from_anywhere() {
 fn the_family_of_a_code_is_chosen_kept_and_taken_back() {
     let mut screen = codes();
     screen.keys("3g");
-    let family = |screen: &Screen| screen.app.chosen().unwrap().codes().next().unwrap().family.name();
+    let family = |screen: &Screen| screen.app.cx.chosen().unwrap().codes().next().unwrap().family.name();
     let first = family(&screen);
     screen.keys("r");
     let Mode::Menu(menu) = &screen.app.mode else { panic!("no menu") };
@@ -81,34 +81,34 @@ fn the_family_of_a_code_is_chosen_kept_and_taken_back() {
     assert_eq!(family(&screen), "kerberos");
     assert!(screen.draw(160, 40).contains("Kerberos error"), "{}", screen.draw(160, 40));
     // It is in the logbook, and the filter knows it.
-    let kept = screen.app.logbook.choices().unwrap();
+    let kept = screen.app.cx.logbook.choices().unwrap();
     assert_eq!(kept.values().map(|choice| choice.codes.len()).sum::<usize>(), 1);
     screen.keys("fcode=kerberos:5\n");
-    assert_eq!(screen.app.view_len(), 1);
+    assert_eq!(screen.app.cx.row_count(), 1);
     screen.keys("Fu");
     assert_eq!(family(&screen), first);
-    assert!(screen.app.logbook.choices().unwrap().values().all(|choice| choice.codes.is_empty()));
+    assert!(screen.app.cx.logbook.choices().unwrap().values().all(|choice| choice.codes.is_empty()));
     // From the list of codes it holds wherever the code stands.
     screen.keys("4or");
     assert!(matches!(screen.app.mode, Mode::Menu(_)));
     screen.keys("j\n");
-    assert_ne!(screen.app.codes.list.iter().find(|row| row.code.number == 5).unwrap().code.family.name(), first);
+    assert_ne!(screen.app.view_of::<CodesView>().codes.iter().find(|row| row.code.number == 5).unwrap().code.family.name(), first);
 }
 
 #[test]
 fn lines_that_carry_failures_are_problems_and_say_why() {
     let mut screen = codes();
     screen.keys("3g");
-    let problems = screen.app.view.problems.len();
-    assert!(screen.app.chosen().unwrap().is_problem());
+    let problems = screen.app.cx.stream.rows.problems.len();
+    assert!(screen.app.cx.chosen().unwrap().is_problem());
     let drawn = screen.draw(160, 40);
     assert!(drawn.contains("counts as a problem"), "{drawn}");
     screen.keys("!");
-    assert!(!screen.app.chosen().unwrap().is_problem());
-    assert_eq!(screen.app.view.problems.len(), problems - 2, "two lines were logged as information");
-    assert!(screen.app.logbook.choices().unwrap()[""].no_lift, "kept with the case");
+    assert!(!screen.app.cx.chosen().unwrap().is_problem());
+    assert_eq!(screen.app.cx.stream.rows.problems.len(), problems - 2, "two lines were logged as information");
+    assert!(screen.app.cx.logbook.choices().unwrap()[""].no_escalation, "kept with the case");
     screen.keys("u");
-    assert_eq!(screen.app.view.problems.len(), problems);
+    assert_eq!(screen.app.cx.stream.rows.problems.len(), problems);
 }
 
 #[test]

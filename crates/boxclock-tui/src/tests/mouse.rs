@@ -5,12 +5,12 @@ use ratatui::layout::Position;
 
 use super::*;
 use crate::app::Mode;
-use crate::view::item_at;
+use crate::app::item_at;
 
 impl Screen {
     fn mouse(&mut self, kind: MouseEventKind, column: u16, row: u16) {
         let event = MouseEvent { kind, column, row, modifiers: KeyModifiers::NONE };
-        update::event(&mut self.app, Event::Input(Input::Mouse(event)));
+        self.app.event(Event::Input(Input::Mouse(event)));
         self.settle();
     }
 
@@ -35,31 +35,31 @@ fn rows_rail_and_steps() {
     let mut screen = usual();
     screen.keys("g");
     screen.draw(120, 30);
-    let middle = screen.app.layout.middle;
+    let middle = screen.app.cx.layout.middle;
     screen.click(middle.x + 5, middle.y + 2);
-    assert_eq!(screen.app.cursor, 2);
+    assert_eq!(screen.app.cx.stream.cursor, 2);
     screen.mouse(MouseEventKind::Drag(MouseButton::Left), middle.x + 5, middle.y + 3);
-    assert_eq!(screen.app.cursor, 3);
+    assert_eq!(screen.app.cx.stream.cursor, 3);
     screen.mouse(MouseEventKind::ScrollUp, middle.x + 5, middle.y);
-    assert_eq!(screen.app.cursor, 0);
-    let rail = screen.app.layout.rail;
+    assert_eq!(screen.app.cx.stream.cursor, 0);
+    let rail = screen.app.cx.layout.rail;
     screen.click(rail.x + 8, rail.bottom() - 1);
-    assert_eq!(screen.app.cursor, 5, "the bottom of the rail is the end");
+    assert_eq!(screen.app.cx.stream.cursor, 5, "the bottom of the rail is the end");
     screen.click(2, 1);
-    assert_eq!(screen.app.step, Step::Story);
+    assert_eq!(screen.app.cx.at, "story");
     screen.click_on("What was expected");
-    assert_eq!(screen.app.list_cursor(Step::Story), 2);
+    assert_eq!(screen.app.chosen_item(), 2);
 }
 
 #[test]
 fn a_drag_over_the_rail_narrows_it() {
     let mut screen = usual();
     screen.draw(120, 30);
-    let rail = screen.app.layout.rail;
+    let rail = screen.app.cx.layout.rail;
     screen.click(rail.x + 8, rail.y + 5);
     screen.mouse(MouseEventKind::Drag(MouseButton::Left), rail.x + 8, rail.y + 9);
     screen.mouse(MouseEventKind::Up(MouseButton::Left), rail.x + 8, rail.y + 9);
-    let ((from, to), (first, last)) = (screen.app.window.unwrap(), screen.app.span.unwrap());
+    let ((from, to), (first, last)) = (screen.app.cx.rail.window.unwrap(), screen.app.cx.span().unwrap());
     assert!(from > first && to < last && from < to, "{from} {to} in {first} {last}");
 }
 
@@ -68,7 +68,7 @@ fn menus_are_clicked_and_left() {
     let mut screen = usual();
     screen.keys("g]v");
     screen.click_on("only     component=valves");
-    assert_eq!((screen.app.filter_text.as_str(), screen.app.view_len()), ("component=valves", 1));
+    assert_eq!((screen.app.cx.stream.filter_text.as_str(), screen.app.cx.row_count()), ("component=valves", 1));
     screen.keys("Fv");
     screen.mouse(MouseEventKind::ScrollDown, 60, 15);
     assert!(matches!(&screen.app.mode, Mode::Menu(menu) if menu.chosen == 1));
@@ -77,20 +77,20 @@ fn menus_are_clicked_and_left() {
     let border = drawn.lines().position(|line| line.contains("Filter by this event")).unwrap();
     assert_eq!(item_at(&screen.app, Position::new(60, border as u16)), None);
     screen.click(1, 28);
-    assert!(matches!(screen.app.mode, Mode::Normal) && screen.app.filter_text.is_empty());
+    assert!(matches!(screen.app.mode, Mode::Normal) && screen.app.cx.stream.filter_text.is_empty());
 }
 
 #[test]
 fn the_finder_and_completions_are_clicked() {
     let mut screen = usual();
     let finder = KeyEvent::new(KeyCode::Char('k'), KeyModifiers::CONTROL);
-    update::event(&mut screen.app, Event::Input(Input::Key(finder)));
+    screen.app.event(Event::Input(Input::Key(finder)));
     screen.keys("wrap");
     screen.click_on("wrap long lines");
-    assert!(screen.app.workspace.wrap && matches!(screen.app.mode, Mode::Normal));
+    assert!(screen.app.cx.stream.wrap && matches!(screen.app.mode, Mode::Normal));
     screen.keys("fcomponent=");
     screen.click_on("component=valves");
-    assert_eq!(screen.app.filter_text, "component=valves");
+    assert_eq!(screen.app.cx.stream.filter_text, "component=valves");
     assert!(matches!(screen.app.mode, Mode::Typing(..)), "a completion is not yet Enter");
 }
 
@@ -99,15 +99,15 @@ fn links_of_the_reading_pane_are_clicked() {
     let mut screen = usual();
     screen.keys("g]");
     // What does not fit is scrolled to, and what is clicked is what is seen there.
-    let reading = screen.app.layout.reading;
+    let reading = screen.app.cx.layout.reading;
     for _ in 0..9 {
         screen.mouse(MouseEventKind::ScrollDown, reading.x + 4, reading.y + 4);
     }
     screen.click_on("only host=pump-ctl");
-    assert_eq!(screen.app.filter_text, "host=pump-ctl");
-    let before = screen.app.cursor;
+    assert_eq!(screen.app.cx.stream.filter_text, "host=pump-ctl");
+    let before = screen.app.cx.stream.cursor;
     screen.click(reading.x + 4, reading.y);
-    assert_eq!((screen.app.cursor, screen.app.filter_text.as_str()), (before, "host=pump-ctl"));
+    assert_eq!((screen.app.cx.stream.cursor, screen.app.cx.stream.filter_text.as_str()), (before, "host=pump-ctl"));
 }
 
 #[test]

@@ -24,7 +24,7 @@ fn same(name: &str, screen: &mut Screen, (width, height): (u16, u16)) {
 /// A case with a name that does not change from run to run.
 fn named(files: &[(&str, &str)]) -> Screen {
     let mut screen = Screen::of(files);
-    screen.app.story.title = "A night at the aquarium".into();
+    screen.app.cx.story.title = "A night at the aquarium".into();
     screen
 }
 
@@ -93,8 +93,8 @@ fn while_it_is_read() {
 #[test]
 fn held_while_it_grows() {
     let mut screen = night();
-    screen.app.workspace.follow = Some(screen.app.jobs.follow(&screen.app.case, true, false));
-    update::event(&mut screen.app, Event::Behind(12_345));
+    screen.app.cx.follow(true);
+    screen.app.cx.follow.as_mut().unwrap().behind_bytes = 12_345;
     same("held", &mut screen, (100, 20));
 }
 
@@ -120,7 +120,7 @@ fn what_lies_over_the_screen() {
     same("help", &mut screen, (120, 40));
     screen.key(KeyCode::Esc);
     let finder = KeyEvent::new(KeyCode::Char('k'), KeyModifiers::CONTROL);
-    update::event(&mut screen.app, Event::Input(Input::Key(finder)));
+    screen.app.event(Event::Input(Input::Key(finder)));
     screen.keys("rail");
     same("finder", &mut screen, (100, 24));
     screen.key(KeyCode::Esc);
@@ -194,7 +194,7 @@ fn a_chain_and_its_report() {
     screen.key(KeyCode::Down);
     screen.keys("ceit was never opened\ns");
     same("chain", &mut screen, (120, 30));
-    screen.app.logbook.set_story("title", "A night at the aquarium").unwrap();
+    screen.app.cx.logbook.set_story("title", "A night at the aquarium").unwrap();
     screen.keys("0");
     same("report", &mut screen, (120, 40));
 }

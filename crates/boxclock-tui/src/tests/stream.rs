@@ -4,7 +4,7 @@ use boxclock_core::case::Loaded;
 
 use super::*;
 use crate::app::Mode;
-use crate::workspace::Shown;
+use crate::pane_state::DetailMode;
 
 /// Ninety quiet lines with refusals among them, a stack trace, and a second host.
 fn night() -> Screen {
@@ -29,7 +29,7 @@ fn night() -> Screen {
 fn choose(screen: &mut Screen, wanted: &str) {
     let Mode::Menu(menu) = &mut screen.app.mode else { panic!("no menu is open") };
     let at = menu.items.iter().position(|(text, _)| text.contains(wanted));
-    menu.chosen = at.unwrap_or_else(|| panic!("no {wanted:?} in {:?}", menu.items));
+    menu.chosen = at.unwrap_or_else(|| panic!("no {wanted:?} in {:?}", menu.items.iter().map(|(text, _)| text).collect::<Vec<_>>()));
     screen.keys("\n");
 }
 
@@ -40,10 +40,10 @@ fn runs_are_folded_and_opened() {
     let drawn = screen.draw(160, 30);
     assert!(drawn.contains("× 10 in 9s  frame fr-0412-0020 refused, retry 1"), "{drawn}");
     assert!(drawn.contains("× 20 in 19s  heartbeat 0"), "{drawn}");
-    assert_eq!(screen.app.view_len(), 7, "three runs of heartbeats, the refusals, the error, the gateway's two");
+    assert_eq!(screen.app.cx.row_count(), 7, "three runs of heartbeats, the refusals, the error, the gateway's two");
     // A place inside of a run opens the runs.
-    let row = screen.app.loaded.table.order[25];
-    update::jump_for_tests(&mut screen.app, boxclock_core::event::Row(row));
+    let row = screen.app.cx.view.loaded.table.order[25];
+    screen.app.cx.jump_to_row(boxclock_core::event::Row(row));
     screen.settle();
     assert!(screen.chosen().contains("fr-0412-0025"), "{}", screen.chosen());
 }
@@ -67,11 +67,11 @@ fn a_walk_goes_along_what_was_chosen() {
     screen.keys("w");
     choose(&mut screen, "pattern frame # refused");
     assert!(screen.chosen().ends_with("retry 2"), "{}", screen.chosen());
-    assert_eq!(screen.app.message.as_deref(), Some("this pattern: 2 of 10"));
+    assert_eq!(screen.app.cx.message.as_deref(), Some("this pattern: 2 of 10"));
     screen.keys(";5}");
     assert!(screen.chosen().ends_with("retry 7"), "{}", screen.chosen());
     screen.keys("}}}}");
-    assert_eq!(screen.app.message.as_deref(), Some("this pattern: none below"));
+    assert_eq!(screen.app.cx.message.as_deref(), Some("this pattern: none below"));
     screen.keys("{");
     assert!(screen.chosen().ends_with("retry 9"), "{}", screen.chosen());
     screen.keys("w");
@@ -103,15 +103,15 @@ fn an_ink_is_seen_walked_kept_and_undone() {
     screen.keys("M");
     choose(&mut screen, "walk along =level>=error");
     assert_eq!(screen.chosen(), "refused 0x80070005");
-    assert_eq!(screen.app.logbook.inks().unwrap().len(), 2);
+    assert_eq!(screen.app.cx.logbook.inks().unwrap().len(), 2);
     screen.keys("M");
-    choose(&mut screen, "take away retry");
-    assert_eq!(screen.app.logbook.inks().unwrap(), [(1, "=level>=error".to_owned())]);
+    choose(&mut screen, "remove retry");
+    assert_eq!(screen.app.cx.logbook.inks().unwrap(), [(1, "=level>=error".to_owned())]);
     screen.keys("u");
-    assert_eq!(screen.app.logbook.inks().unwrap().len(), 2);
+    assert_eq!(screen.app.cx.logbook.inks().unwrap().len(), 2);
     // A wrong one stays on the line, with what is wrong.
     screen.keys("m/(/\n");
-    assert!(matches!(screen.app.mode, Mode::Typing(..)) && screen.app.message.is_some());
+    assert!(matches!(screen.app.mode, Mode::Typing(..)) && screen.app.cx.message.is_some());
 }
 
 #[test]
@@ -120,23 +120,23 @@ fn filters_by_pointing_and_back() {
     screen.keys("g;41g");
     screen.keys("v");
     choose(&mut screen, "only     component=valves");
-    assert_eq!((screen.app.view_len(), screen.app.filter_text.as_str()), (1, "component=valves"));
+    assert_eq!((screen.app.cx.row_count(), screen.app.cx.stream.filter_text.as_str()), (1, "component=valves"));
     screen.keys("v");
     choose(&mut screen, "without  level=error");
-    assert_eq!(screen.app.view_len(), 0);
+    assert_eq!(screen.app.cx.row_count(), 0);
     let drawn = screen.draw(160, 30);
     assert!(drawn.contains("No event passes the filter") && drawn.contains("< goes back"), "{drawn}");
     screen.keys("<");
-    assert_eq!(screen.app.filter_text, "component=valves");
+    assert_eq!(screen.app.cx.stream.filter_text, "component=valves");
     screen.keys(">");
-    assert_eq!(screen.app.filter_text, "component=valves not level=error");
+    assert_eq!(screen.app.cx.stream.filter_text, "component=valves not level=error");
     screen.keys("X");
-    choose(&mut screen, "take away  component=valves");
-    assert_eq!(screen.app.filter_text, "not level=error");
-    assert_eq!(screen.app.view_len(), 60);
+    choose(&mut screen, "remove  component=valves");
+    assert_eq!(screen.app.cx.stream.filter_text, "not level=error");
+    assert_eq!(screen.app.cx.row_count(), 60);
     screen.keys("Fv");
     choose(&mut screen, "around this, 5 minutes");
-    assert!(screen.app.filter_text.starts_with("time within 5m of 2026-04-12T"), "{}", screen.app.filter_text);
+    assert!(screen.app.cx.stream.filter_text.starts_with("time within 5m of 2026-04-12T"), "{}", screen.app.cx.stream.filter_text);
 }
 
 #[test]
@@ -151,8 +151,8 @@ fn the_filter_is_completed() {
     screen.key(KeyCode::Down);
     screen.keys("\n");
     screen.keys("\n");
-    assert_eq!(screen.app.filter_text, "component=bridge");
-    assert_eq!(screen.app.view_len(), 2);
+    assert_eq!(screen.app.cx.stream.filter_text, "component=bridge");
+    assert_eq!(screen.app.cx.row_count(), 2);
 }
 
 #[test]
@@ -160,15 +160,15 @@ fn lenses_are_kept_with_the_case() {
     let mut screen = night();
     screen.keys("flevel>=warn\nEbad night\n");
     screen.keys("F");
-    assert_eq!(screen.app.view_len(), 62);
+    assert_eq!(screen.app.cx.row_count(), 62);
     screen.keys("e");
     choose(&mut screen, "bad night");
-    assert_eq!(screen.app.filter_text, "level>=warn");
+    assert_eq!(screen.app.cx.stream.filter_text, "level>=warn");
     screen.keys("e");
     choose(&mut screen, "forget bad night");
-    assert!(screen.app.logbook.lenses().unwrap().is_empty());
+    assert!(screen.app.cx.logbook.lenses().unwrap().is_empty());
     screen.keys("u");
-    assert_eq!(screen.app.logbook.lenses().unwrap().len(), 1);
+    assert_eq!(screen.app.cx.logbook.lenses().unwrap().len(), 1);
 }
 
 #[test]
@@ -186,7 +186,7 @@ fn records_are_unfolded_and_lines_wrapped() {
         screen.keys(&format!(";{}g", place + 1));
         let text = screen.chosen();
         assert!(screen.draw(60, 12).contains(text.split(' ').next().unwrap()), "{place}: {text}");
-        assert!(screen.app.lines.iter().any(|line| line.place == place), "{place}");
+        assert!(screen.app.cx.stream.lines.iter().any(|line| line.place == place), "{place}");
     }
 }
 
@@ -196,14 +196,14 @@ fn times_count_from_a_moment_and_columns_are_chosen() {
     screen.keys("g;41gTkk");
     assert!(screen.draw(160, 30).contains("−00:02.000"), "{}", screen.draw(160, 30));
     screen.keys("TC");
-    let Mode::Typing(_, input) = &mut screen.app.mode else { panic!("nothing is asked") };
-    *input = tui_input::Input::new("time line:4 source:8".into());
+    let Mode::Typing(typing) = &mut screen.app.mode else { panic!("nothing is asked") };
+    typing.input = tui_input::Input::new("time line:4 source:8".into());
     screen.keys("\n");
     let drawn = screen.draw(160, 30);
     assert!(drawn.contains("02:10:38.000 39   app.log  heartbeat 38"), "{drawn}");
     screen.keys("D");
-    let Mode::Typing(_, input) = &mut screen.app.mode else { panic!("nothing is asked") };
-    *input = tui_input::Input::new("UTC".into());
+    let Mode::Typing(typing) = &mut screen.app.mode else { panic!("nothing is asked") };
+    typing.input = tui_input::Input::new("UTC".into());
     screen.keys("\n");
     assert!(screen.draw(160, 30).contains("00:10:38.000 39   app.log"));
 }
@@ -212,10 +212,10 @@ fn times_count_from_a_moment_and_columns_are_chosen() {
 fn its_own_file_unmerged_and_back() {
     let mut screen = night();
     screen.keys("g;41g,");
-    assert_eq!(screen.app.view_len(), 60);
+    assert_eq!(screen.app.cx.row_count(), 60);
     assert_eq!(screen.chosen(), "refused 0x80070005");
     screen.keys(",");
-    assert_eq!(screen.app.view_len(), 62);
+    assert_eq!(screen.app.cx.row_count(), 62);
     assert_eq!(screen.chosen(), "refused 0x80070005");
 }
 
@@ -227,7 +227,7 @@ fn the_reading_pane_leads_on() {
     for part in ["its pattern", "frame # refused, retry #", "seen 10 times", "first with this pattern"] {
         assert!(drawn.contains(part), "lacks {part:?}:\n{drawn}");
     }
-    let first = screen.app.workspace.links.iter().position(|link| link.label.starts_with("first with")).unwrap();
+    let first = screen.app.cx.pane.links.iter().position(|link| link.label.starts_with("first with")).unwrap();
     for _ in 0..=first {
         screen.key(KeyCode::Tab);
     }
@@ -236,10 +236,10 @@ fn the_reading_pane_leads_on() {
     assert!(screen.chosen().ends_with("retry 1"), "{}", screen.chosen());
     // Words, then its bytes, then words again.
     screen.keys("x");
-    assert_eq!(screen.app.workspace.shown, Shown::Raw);
+    assert_eq!(screen.app.cx.pane.mode, DetailMode::Raw);
     assert!(screen.draw(160, 46).contains("32 30 32 36 2d 30 34"), "{}", screen.draw(160, 46));
     screen.keys("x");
-    assert_eq!(screen.app.workspace.shown, Shown::Words);
+    assert_eq!(screen.app.cx.pane.mode, DetailMode::Words);
     // It scrolls where it is longer than the screen.
     let before = screen.draw(160, 14);
     assert!(before.contains("more lines: J"), "{before}");
@@ -254,34 +254,34 @@ fn a_selection_is_copied_and_written() {
     screen.keys("g;21gs;9j");
     assert!(screen.draw(120, 30).contains("10 selected"));
     screen.keys("y");
-    let copied = screen.app.workspace.clipboard.take().unwrap();
+    let copied = screen.app.cx.clipboard.take().unwrap();
     assert_eq!(copied.lines().count(), 11, "ten lines behind their source:\n{copied}");
     assert!(copied.lines().next().unwrap().ends_with("app.log:21"));
     screen.keys("W");
-    let Mode::Typing(_, input) = &mut screen.app.mode else { panic!("nothing is asked") };
-    *input = tui_input::Input::new(path.display().to_string());
+    let Mode::Typing(typing) = &mut screen.app.mode else { panic!("nothing is asked") };
+    typing.input = tui_input::Input::new(path.display().to_string());
     screen.keys("\n");
     assert_eq!(std::fs::read_to_string(&path).unwrap().lines().count(), 11);
     // It is not written over, and a name without form is not guessed.
     screen.keys("W");
-    let Mode::Typing(_, input) = &mut screen.app.mode else { panic!("nothing is asked") };
-    *input = tui_input::Input::new(path.display().to_string());
+    let Mode::Typing(typing) = &mut screen.app.mode else { panic!("nothing is asked") };
+    typing.input = tui_input::Input::new(path.display().to_string());
     screen.keys("\n");
-    assert!(screen.app.message.as_deref().unwrap().contains("exists"), "{:?}", screen.app.message);
+    assert!(screen.app.cx.message.as_deref().unwrap().contains("exists"), "{:?}", screen.app.cx.message);
 }
 
 #[test]
 fn what_is_written_holds_the_events_of_folded_runs() {
     let mut screen = night();
     screen.keys("f\"heartbeat\"\nc");
-    let folded = screen.app.view_len();
-    let all = screen.app.view.passed.as_ref().unwrap().len();
+    let folded = screen.app.cx.row_count();
+    let all = screen.app.cx.stream.rows.passed.as_ref().unwrap().len();
     assert!(folded < 10 && all == 49, "{folded} of {all}");
     let mut write = |keys: &str, name: &str| {
         let path = screen.folder.path().join(name);
         screen.keys(keys);
-        let Mode::Typing(_, input) = &mut screen.app.mode else { panic!("nothing is asked") };
-        *input = tui_input::Input::new(path.display().to_string());
+        let Mode::Typing(typing) = &mut screen.app.mode else { panic!("nothing is asked") };
+        typing.input = tui_input::Input::new(path.display().to_string());
         screen.keys("\n");
         std::fs::read_to_string(path).unwrap().lines().count()
     };
@@ -295,16 +295,16 @@ fn folded_runs_stay_folded_while_the_case_grows() {
     let mut screen = night();
     let log = screen.folder.path().join("hosts/pump-ctl/app.log");
     screen.keys("c");
-    screen.app.workspace.follow = Some(screen.app.jobs.follow(&screen.app.case, false, true));
-    let lines = screen.app.view_len();
+    screen.app.cx.follow(false);
+    let lines = screen.app.cx.row_count();
     let mut file = std::fs::File::options().append(true).open(&log).unwrap();
     std::io::Write::write_all(&mut file, b"2026-04-12 03:00:00 INFO [main] dosing - one more\n").unwrap();
-    while screen.app.loaded.table.len() != 63 {
+    while screen.app.cx.view.loaded.table.len() != 63 {
         screen.take_one();
-        assert!(screen.app.view_len() <= lines + 1, "it was unfolded for a moment");
+        assert!(screen.app.cx.row_count() <= lines + 1, "it was unfolded for a moment");
     }
     screen.settle();
-    assert_eq!(screen.app.view_len(), lines + 1);
+    assert_eq!(screen.app.cx.row_count(), lines + 1);
 }
 
 #[test]
@@ -312,18 +312,18 @@ fn the_rail_shows_hits_inks_and_sources() {
     let mut screen = night();
     screen.keys("gmretry\n");
     screen.keys("f\"heartbeat\"\n");
-    let overlay = screen.app.workspace.overlay.clone().unwrap();
+    let overlay = screen.app.cx.rail.overlay.as_ref().map(|(_, overlay)| overlay).unwrap();
     assert_eq!(overlay.filter.as_ref().unwrap().iter().sum::<u32>(), 49);
     assert!(overlay.inks.contains(&Some(0)));
     let drawn = screen.draw(160, 40);
     assert!(drawn.contains('▁') || drawn.contains('█'), "{drawn}");
     screen.keys("FgR");
-    assert!(screen.app.density.as_ref().unwrap().of_sources);
+    assert!(screen.app.cx.rail.density.as_ref().unwrap().of_sources);
     assert!(screen.draw(160, 40).contains("pump-c 1 "), "{}", screen.draw(160, 40));
     screen.keys("++");
-    let before = screen.app.window.unwrap();
+    let before = screen.app.cx.rail.window.unwrap();
     screen.keys(")");
-    assert!(screen.app.window.unwrap().0 > before.0);
+    assert!(screen.app.cx.rail.window.unwrap().0 > before.0);
 }
 
 #[test]
@@ -341,7 +341,7 @@ fn more_sources_than_lanes_share_one() {
     // Seven with lanes of their own, the one with the error among them; three more in the last.
     let drawn = screen.draw(160, 40);
     assert!(drawn.contains("pump-c 1 2 3 4 5 6 9 +3"), "{drawn}");
-    assert_eq!(screen.app.density.as_ref().unwrap().lane(7).iter().map(|cell| cell.count).sum::<u32>(), 3);
+    assert_eq!(screen.app.cx.rail.density.as_ref().unwrap().lane(7).iter().map(|cell| cell.count).sum::<u32>(), 3);
 }
 
 #[test]
@@ -352,23 +352,23 @@ fn pins_have_kinds_and_colours() {
     let drawn = screen.draw(160, 30);
     assert!(drawn.contains("◂symptom"), "{drawn}");
     screen.keys("C");
-    assert_eq!(screen.app.pins[0].colour, Some(0));
+    assert_eq!(screen.app.cx.pins[0].colour, Some(0));
     screen.keys("uu");
-    assert_eq!((screen.app.pins[0].kind.name(), screen.app.pins[0].colour), ("evidence", None));
+    assert_eq!((screen.app.cx.pins[0].kind.name(), screen.app.cx.pins[0].colour), ("evidence", None));
 }
 
 #[test]
 fn what_grows_is_followed_and_held() {
     let mut screen = night();
     let log = screen.folder.path().join("hosts/pump-ctl/app.log");
-    screen.app.workspace.follow = Some(screen.app.jobs.follow(&screen.app.case, false, false));
+    screen.app.cx.follow(false);
     screen.keys("G");
     let append = |text: &str| {
         let mut file = std::fs::File::options().append(true).create(true).open(&log).unwrap();
         std::io::Write::write_all(&mut file, text.as_bytes()).unwrap();
     };
     let wait = |screen: &mut Screen, done: &dyn Fn(&Loaded) -> bool| {
-        while !done(&screen.app.loaded) {
+        while !done(&screen.app.cx.view.loaded) {
             screen.take_one();
         }
         screen.settle();
@@ -385,15 +385,15 @@ fn what_grows_is_followed_and_held() {
     screen.keys("+1h\n");
     append("2026-04-12 03:00:01 INFO [main] dosing - later\n");
     wait(&mut screen, &|loaded| loaded.table.len() == 65);
-    assert_eq!(screen.app.loaded.drift_of_host("pump-ctl").add_ns, 3_600_000_000_000);
+    assert_eq!(screen.app.cx.view.loaded.drift_of_host("pump-ctl").add_ns, 3_600_000_000_000);
     // Held: it is counted, and comes when it is let through.
     screen.keys("H");
     append("2026-04-12 03:00:02 INFO [main] dosing - held back\n");
-    while screen.app.workspace.follow.as_ref().unwrap().behind == 0 {
+    while screen.app.cx.follow.as_ref().unwrap().behind_bytes == 0 {
         screen.take_one();
     }
     assert!(screen.draw(160, 30).contains("held, 51 B behind"), "{}", screen.draw(160, 30));
-    assert_eq!(screen.app.loaded.table.len(), 65);
+    assert_eq!(screen.app.cx.view.loaded.table.len(), 65);
     screen.keys("H");
     wait(&mut screen, &|loaded| loaded.table.len() == 66);
     // Rotation: the file is renamed, a new one begins.

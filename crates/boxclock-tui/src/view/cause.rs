@@ -1,80 +1,274 @@
 //! The Cause view: the chain from the root to the symptom, and the pins that are not in it.
 
 use boxclock_core::clock::human::time_of_day;
-use boxclock_core::logbook::Link;
-use ratatui::Frame;
-use ratatui::layout::Rect;
+use boxclock_core::logbook::{ChainLink, Link, Pin};
+use boxclock_core::{Error, Result};
 use ratatui::text::{Line, Span};
-use ratatui::widgets::Paragraph;
 
-use super::text::{cut, fit, many};
-use super::{list, row};
-use crate::app::App;
+use super::{Item, ListState, Spec, View, ViewCommand, own_bindings};
+use crate::commands::Binding;
+use crate::context::{Context, Question, Then};
+use crate::pane::Pane;
+use crate::text::{cut, fit, many};
 use crate::theme::Hue;
 
-/// Draws it.
-pub(super) fn draw(app: &App, frame: &mut Frame<'_>, area: Rect) {
-    if app.pins.is_empty() {
-        let lines = vec![
-            Line::raw(" Nothing is pinned yet."),
-            Line::styled(
-                " In the Stream (3) p pins the chosen event with a note. Pins are the evidence of a cause.",
-                app.theme.faint(),
-            ),
-        ];
-        frame.render_widget(Paragraph::new(lines), area);
-        return;
+static SPEC: Spec = Spec {
+    id: "cause",
+    key: "9",
+    name: "Cause",
+    about: "Cause: pins, and the chain from root to symptom",
+    head_rows: 2,
+    item_rows: 2,
+    has_pane: true,
+    tab_of: None,
+};
+
+/// The view.
+#[derive(Default)]
+struct CauseView {
+    list: ListState,
+}
+
+/// Makes it.
+pub fn new() -> Box<dyn View> {
+    Box::<CauseView>::default()
+}
+
+const COMMANDS: &[ViewCommand<CauseView>] = &[
+    ViewCommand {
+        name: "chain",
+        keys: &["c"],
+        short: "chain",
+        long: "add this pin to the chain, or take it out",
+        run: |view, cx, _| view.toggle_link(cx),
+    },
+    ViewCommand {
+        name: "link-up",
+        keys: &["K"],
+        short: "earlier",
+        long: "move this link towards the root",
+        run: |view, cx, _| view.move_link(cx, true),
+    },
+    ViewCommand {
+        name: "link-down",
+        keys: &["J"],
+        short: "later",
+        long: "move this link towards the symptom",
+        run: |view, cx, _| view.move_link(cx, false),
+    },
+    ViewCommand {
+        name: "link-kind",
+        keys: &["s"],
+        short: "kind",
+        long: "change the kind of this link: root, step or symptom",
+        run: |view, cx, _| view.change_link(cx, |link| link.kind = link.kind.next()),
+    },
+    ViewCommand {
+        name: "link-reason",
+        keys: &["e"],
+        short: "reason",
+        long: "say why this link follows from the one before",
+        run: |view, cx, _| {
+            let link = view.chosen_link(cx)?;
+            let text = cx.chain[link].reason.clone();
+            Ok(Then::Ask(Question::new("it follows because", "Enter saves, Esc cancels", text, move |cx, text| {
+                let mut chain = cx.chain.clone();
+                if let Some(link) = chain.get_mut(link) {
+                    text.clone_into(&mut link.reason);
+                    cx.set_chain(chain)?;
+                }
+                Ok(Then::Stay)
+            })))
+        },
+    },
+    ViewCommand {
+        name: "pin-kind",
+        keys: &["t"],
+        short: "pin kind",
+        long: "change the kind of this pin: evidence, symptom, change, root, ruled out",
+        run: |view, cx, _| view.change_pin(cx, false),
+    },
+    ViewCommand {
+        name: "pin-colour",
+        keys: &["C"],
+        short: "colour",
+        long: "give this pin another colour",
+        run: |view, cx, _| view.change_pin(cx, true),
+    },
+    ViewCommand {
+        name: "unpin",
+        keys: &["x"],
+        short: "unpin",
+        long: "remove this pin",
+        run: |view, cx, _| match view.chosen(cx).cloned() {
+            Some(pin) => cx.remove_pin(&pin),
+            None => Ok(Then::Stay),
+        },
+    },
+];
+
+impl CauseView {
+    fn chosen<'a>(&self, cx: &'a Context) -> Option<&'a Pin> {
+        cx.cause_order().get(self.list.cursor).map(|(_, pin)| *pin)
     }
-    let width = usize::from(area.width);
-    let order = app.cause_order();
-    let header = vec![
-        Line::from(vec![
-            Span::styled(" From the root to the symptom", app.theme.strong()),
-            Span::styled(
-                format!(
-                    "   {}, {}",
-                    many(app.chain.len() as u64, "link"),
-                    many((order.len() - app.chain.len()) as u64, "other pin")
-                ),
-                app.theme.faint(),
-            ),
-        ]),
-        Line::raw(""),
-    ];
-    list(app, frame, area, header, |index, chosen| {
-        let (link, pin) = order[index];
-        let event = app.row_of_pin(pin).map(|row| app.loaded.table.event(row));
-        let time =
-            event.and_then(|event| event.time()).map_or("no time     ".into(), |time| time_of_day(time, &app.zone));
+
+    /// The place in the chain of the chosen pin.
+    fn chosen_link(&self, cx: &Context) -> Result<usize> {
+        let link = cx.cause_order().get(self.list.cursor).and_then(|(link, _)| *link);
+        link.ok_or_else(|| Error::new("This pin is not in the chain; c adds it."))
+    }
+
+    fn toggle_link(&mut self, cx: &mut Context) -> Result<Then> {
+        let Some((link, pin)) = cx.cause_order().get(self.list.cursor).map(|(link, pin)| (*link, pin.id)) else {
+            return Ok(Then::say("There is no pin yet; p in the Stream makes one."));
+        };
+        let mut chain = cx.chain.clone();
+        if let Some(link) = link {
+            chain.remove(link);
+        } else {
+            let kind = if chain.is_empty() { Link::Root } else { Link::Step };
+            chain.push(ChainLink { pin, kind, reason: String::new() });
+        }
+        cx.set_chain(chain)?;
+        self.follow(cx, pin);
+        Ok(Then::Stay)
+    }
+
+    /// Keeps the same pin chosen when the order has changed.
+    fn follow(&mut self, cx: &Context, pin: i64) {
+        if let Some(place) = cx.cause_order().iter().position(|(_, other)| other.id == pin) {
+            self.list.cursor = place;
+        }
+    }
+
+    fn move_link(&mut self, cx: &mut Context, up: bool) -> Result<Then> {
+        let link = self.chosen_link(cx)?;
+        let other = if up { link.checked_sub(1) } else { Some(link + 1).filter(|other| *other < cx.chain.len()) };
+        if let Some(other) = other {
+            let mut chain = cx.chain.clone();
+            let pin = chain[link].pin;
+            chain.swap(link, other);
+            cx.set_chain(chain)?;
+            self.follow(cx, pin);
+        }
+        Ok(Then::Stay)
+    }
+
+    fn change_link(&mut self, cx: &mut Context, change: impl FnOnce(&mut ChainLink)) -> Result<Then> {
+        let link = self.chosen_link(cx)?;
+        let mut chain = cx.chain.clone();
+        change(&mut chain[link]);
+        cx.set_chain(chain)?;
+        Ok(Then::Stay)
+    }
+
+    fn change_pin(&mut self, cx: &mut Context, colour: bool) -> Result<Then> {
+        match self.chosen(cx).cloned() {
+            Some(pin) => cx.change_pin(&pin, colour),
+            None => Ok(Then::Stay),
+        }
+    }
+}
+
+impl View for CauseView {
+    fn spec(&self) -> &'static Spec {
+        &SPEC
+    }
+
+    fn bindings(&self) -> Vec<Binding> {
+        own_bindings(&SPEC, COMMANDS)
+    }
+
+    fn run(&mut self, cx: &mut Context, command: usize, times: usize) -> Result<Then> {
+        (COMMANDS[command].run)(self, cx, times)
+    }
+
+    fn len(&self, cx: &Context) -> usize {
+        cx.pins.len()
+    }
+
+    fn list(&mut self) -> &mut ListState {
+        &mut self.list
+    }
+
+    fn list_state(&self) -> ListState {
+        self.list
+    }
+
+    fn enter(&mut self, cx: &mut Context) -> Result<Then> {
+        let Some(pin) = self.chosen(cx) else { return Ok(Then::Stay) };
+        Ok(match cx.row_of_pin(pin) {
+            Some(row) => Then::Go(row),
+            None => Then::say("The source of this pin is not in the case, or has not been read yet."),
+        })
+    }
+
+    fn head(&self, cx: &Context, _: usize) -> Vec<Line<'static>> {
+        let links = cx.chain.len();
+        let others = cx.pins.len().saturating_sub(links);
+        let counts = format!("   {}, {}", many(links as u64, "link"), many(others as u64, "other pin"));
+        vec![
+            Line::from(vec![
+                Span::styled(" From the root to the symptom", cx.theme.strong()),
+                Span::styled(counts, cx.theme.faint()),
+            ]),
+            Line::raw(""),
+        ]
+    }
+
+    fn item(&self, cx: &Context, index: usize, width: usize) -> Item {
+        let (link, pin) = cx.cause_order()[index];
+        let event = cx.row_of_pin(pin).map(|row| cx.event(row));
+        let time = event.and_then(|event| event.time()).map_or("no time     ".into(), |time| time_of_day(time, &cx.zone));
         let host = event.map_or("", |event| event.host());
         let number = event.map_or(0, |event| event.actor().host);
         let note = if pin.note.is_empty() { "(no note)" } else { &pin.note };
-        let kind = link.and_then(|link| app.chain.get(link)).map(|link| link.kind);
-        let (mark, hue) = match kind {
-            Some(Link::Root) => ("● root", app.theme.hue(Hue::Vermilion)),
-            Some(Link::Step) => ("│ step", app.theme.hue(Hue::Orange)),
-            Some(Link::Symptom) => ("○ symptom", app.theme.hue(Hue::Sky)),
-            None => (pin.kind.name(), app.theme.pin((pin.kind, pin.colour))),
+        let link = link.and_then(|link| cx.chain.get(link));
+        let (mark, hue) = match link.map(|link| link.kind) {
+            Some(Link::Root) => ("● root", cx.theme.hue(Hue::Vermilion)),
+            Some(Link::Step) => ("│ step", cx.theme.hue(Hue::Orange)),
+            Some(Link::Symptom) => ("○ symptom", cx.theme.hue(Hue::Sky)),
+            None => (pin.kind.name(), cx.theme.pin((pin.kind, pin.colour))),
         };
-        let spans = vec![
-            Span::styled("◂", app.theme.pin((pin.kind, pin.colour))),
+        let row = vec![
+            Span::styled("◂", cx.theme.pin((pin.kind, pin.colour))),
             Span::styled(fit(mark, 10), hue),
             Span::raw(format!("{time}  ")),
-            Span::styled(fit(host, 12), app.theme.host(number)),
+            Span::styled(fit(host, 12), cx.theme.host(number)),
             Span::raw(format!(" {}", fit(note, width.saturating_sub(39)))),
         ];
-        let reason = match link.and_then(|link| app.chain.get(link)) {
-            Some(link) if link.reason.is_empty() => "why it follows: not said yet (e)".to_owned(),
+        let reason = match link {
+            Some(link) if link.reason.is_empty() => "no reason given yet (e)".to_owned(),
             Some(link) => format!("because {}", link.reason),
             None => "not in the chain (c)".to_owned(),
         };
-        let stem = if kind.is_some() && index + 1 < app.chain.len() { " │" } else { "  " };
+        let stem = if link.is_some() && index + 1 < cx.chain.len() { " │" } else { "  " };
+        let below = Line::from(vec![
+            Span::styled(stem, cx.theme.faint()),
+            Span::styled(cut(&format!("         {reason}"), width.saturating_sub(2)), cx.theme.faint()),
+        ]);
+        Item { row, below: vec![below] }
+    }
+
+    fn empty(&self, _: &Context) -> Vec<String> {
         vec![
-            row(app, chosen, width, spans),
-            Line::from(vec![
-                Span::styled(stem, app.theme.faint()),
-                Span::styled(cut(&format!("         {reason}"), width.saturating_sub(2)), app.theme.faint()),
-            ]),
+            "Nothing is pinned yet.".into(),
+            "In the Stream (3), p pins the chosen event with a note. Pins are the evidence of a cause.".into(),
         ]
-    });
+    }
+
+    fn pane(&self, cx: &Context, pane: &mut Pane<'_>) {
+        pane.faint("Put pins into the chain from the root to the symptom, and say why each link follows.");
+        let Some(row) = self.chosen(cx).and_then(|pin| cx.row_of_pin(pin)) else { return };
+        pane.gap();
+        let event = cx.event(row);
+        pane.facts("host", event.host());
+        let source = &cx.view.case.sources[event.source()];
+        pane.facts("source", &source.name);
+        // The place of a decoded record is read with the record, which the Stream shows.
+        if source.decoded.is_none() {
+            pane.facts("", &format!("line {}, byte {}", event.line(), event.offset()));
+        }
+        pane.codes_of(event);
+    }
 }

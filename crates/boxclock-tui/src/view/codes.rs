@@ -1,18 +1,106 @@
-//! The Codes view: every code of the case, failures first or by the time they were seen first; and the lookup of any code.
+//! The Codes view: every code of the case, failures first or by the time they were first seen.
 
-use boxclock_core::clock::human::time_of_day;
-use boxclock_core::code::{Code, Outcome};
-use boxclock_core::report::codes::{CodeCount, Order, SLICES};
-use ratatui::Frame;
-use ratatui::layout::Rect;
-use ratatui::style::Style;
+use std::sync::Arc;
+
+use boxclock_core::Result;
+use boxclock_core::clock::human::{date_time, time_of_day};
+use boxclock_core::code::reading::other_forms;
+use boxclock_core::code::{Code, Family, Form, catalogue};
+use boxclock_core::report::codes::{CodeAnalysis, CodeCount, Order, Relative, RelativesOf, SLICES, sort};
 use ratatui::text::{Line, Span};
-use ratatui::widgets::{Block, Clear, Paragraph};
 
-use super::text::{cut, fit, grouped, many, wrap};
-use super::{list, overlay, row};
-use crate::app::App;
-use crate::theme::Hue;
+use super::{Item, ListState, Spec, View, ViewCommand, own_bindings};
+use crate::commands::Binding;
+use crate::context::{Context, Then};
+use crate::jobs::Kind;
+use crate::pane::Pane;
+use crate::text::{cut, fit, grouped, many};
+use crate::theme::outcome;
+
+static SPEC: Spec = Spec {
+    id: "codes",
+    key: "4",
+    name: "Codes",
+    about: "Codes: every code of the case with its meaning",
+    head_rows: 1,
+    item_rows: 1,
+    has_pane: true,
+    tab_of: None,
+};
+
+const COUNTS: Kind = ("codes", 0);
+const RELATIVES: Kind = ("relatives", 0);
+/// Relatives that are shown.
+const MAX_RELATIVES: usize = 6;
+
+/// The view.
+#[derive(Default)]
+pub(crate) struct CodesView {
+    list: ListState,
+    pub(crate) codes: Vec<CodeCount>,
+    /// The answer that `codes` were taken from.
+    from: Option<Arc<Vec<CodeCount>>>,
+    order: Order,
+    /// The codes near the chosen one; `None` while they are looked for.
+    relatives: Option<(Code, Arc<Vec<Relative>>)>,
+}
+
+/// Makes it.
+pub fn new() -> Box<dyn View> {
+    Box::<CodesView>::default()
+}
+
+const COMMANDS: &[ViewCommand<CodesView>] = &[
+    ViewCommand {
+        name: "code-order",
+        keys: &["o"],
+        short: "order",
+        long: "sort: worst first / first seen first",
+        run: |view, _, _| {
+            view.order = if view.order == Order::Worst { Order::FirstSeen } else { Order::Worst };
+            sort(&mut view.codes, view.order);
+            view.list = ListState::default();
+            Ok(Then::Stay)
+        },
+    },
+    ViewCommand {
+        name: "code-family",
+        keys: &["r"],
+        short: "family",
+        long: "set the family of this code, wherever it stands",
+        run: |view, cx, _| {
+            Ok(match view.chosen() {
+                Some(_) if view.is_old(cx) => refreshing(),
+                Some(code) => cx.family_menu_of(code),
+                None => Then::Stay,
+            })
+        },
+    },
+    ViewCommand {
+        name: "pane-down",
+        keys: &["J"],
+        short: "read ↓",
+        long: "scroll the reading pane down",
+        run: |_, cx, _| {
+            cx.pane.top += 3;
+            Ok(Then::Stay)
+        },
+    },
+    ViewCommand {
+        name: "pane-up",
+        keys: &["K"],
+        short: "read ↑",
+        long: "scroll the reading pane up",
+        run: |_, cx, _| {
+            cx.pane.top = cx.pane.top.saturating_sub(3);
+            Ok(Then::Stay)
+        },
+    },
+];
+
+fn refreshing() -> Then {
+    Then::say("Code counts are being refreshed. Try again in a moment.")
+}
 
 /// Columns of a code.
 const CODE: usize = 14;
@@ -41,53 +129,190 @@ impl Columns {
     }
 }
 
-/// A failure, a restart that is needed, or neither: a shape and a hue.
-fn outcome(app: &App, code: Code) -> (&'static str, Style) {
-    match code.reading().outcome {
-        Outcome::Failure if code.lifts() => ("▲", app.theme.hue(Hue::Vermilion)),
-        // Part of healthy work, mostly.
-        Outcome::Failure => ("△", app.theme.hue(Hue::Orange)),
-        Outcome::Restart => ("↻", app.theme.hue(Hue::Orange)),
-        Outcome::Success => (" ", app.theme.faint()),
+impl CodesView {
+    fn chosen(&self) -> Option<&CodeCount> {
+        self.codes.get(self.list.cursor)
+    }
+
+    /// Whether the list is of another table than the one on the screen: rows have other numbers there.
+    fn is_old(&self, cx: &Context) -> bool {
+        let known = cx.view.known(&CodeAnalysis { axis: cx.rail_span() });
+        !known.zip(self.from.as_ref()).is_some_and(|(known, from)| Arc::ptr_eq(&known, from))
+    }
+
+    /// Takes the codes as they are counted now; the chosen one stays chosen.
+    fn take(&mut self, counted: Arc<Vec<CodeCount>>) {
+        let chosen = self.chosen().map(|row| row.code);
+        self.codes = counted.to_vec();
+        self.from = Some(counted);
+        sort(&mut self.codes, self.order);
+        if let Some(place) = chosen.and_then(|code| self.codes.iter().position(|row| row.code == code)) {
+            self.list.cursor = place;
+        }
     }
 }
 
-/// Draws it.
-pub(super) fn draw(app: &App, frame: &mut Frame<'_>, area: Rect) {
-    if app.codes.list.is_empty() {
-        let text = match (app.codes.known, app.loaded.complete) {
-            (true, true) => " No codes were found in this case. # looks up any code.",
-            (true, false) => " No codes were found so far; reading …",
-            (false, _) => " counting …",
+impl View for CodesView {
+    fn spec(&self) -> &'static Spec {
+        &SPEC
+    }
+
+    fn bindings(&self) -> Vec<Binding> {
+        own_bindings(&SPEC, COMMANDS)
+    }
+
+    fn run(&mut self, cx: &mut Context, command: usize, times: usize) -> Result<Then> {
+        (COMMANDS[command].run)(self, cx, times)
+    }
+
+    fn len(&self, _: &Context) -> usize {
+        self.codes.len()
+    }
+
+    fn list(&mut self) -> &mut ListState {
+        &mut self.list
+    }
+
+    fn list_state(&self) -> ListState {
+        self.list
+    }
+
+    fn prepare(&mut self, cx: &mut Context) {
+        // Over the whole span too: the lookup and the ways to a code go by that.
+        cx.ask(&CodeAnalysis::default(), ("codes", 1));
+        if let Some(counted) = cx.ask(&CodeAnalysis { axis: cx.rail_span() }, COUNTS)
+            && !self.from.as_ref().is_some_and(|from| Arc::ptr_eq(from, &counted))
+        {
+            self.take(counted);
+        }
+        let chosen = self.chosen().map(|row| row.code);
+        let near = chosen.and_then(|code| Some((code, cx.ask(&RelativesOf(code), RELATIVES)?)));
+        if chosen != self.relatives.as_ref().map(|(code, _)| *code) || near.is_some() {
+            self.relatives = near;
+        }
+    }
+
+    fn enter(&mut self, cx: &mut Context) -> Result<Then> {
+        match self.chosen().map(|row| row.code) {
+            Some(_) if self.is_old(cx) => Ok(refreshing()),
+            Some(code) => cx.show_code(code),
+            None => Ok(Then::Stay),
+        }
+    }
+
+    fn head(&self, cx: &Context, width: usize) -> Vec<Line<'static>> {
+        let columns = Columns::of(width);
+        let order = if self.order == Order::Worst { "worst first" } else { "by time" };
+        let head = format!(
+            " {:>7}   {} {}{}{}{}{}",
+            "events",
+            fit("code", columns.code),
+            fit("name", columns.name),
+            fit(if columns.line > 0 { "when" } else { "" }, columns.line),
+            fit("first", columns.first),
+            fit("on", columns.hosts),
+            // The order is said where there is room.
+            fit(&if columns.gloss >= 21 { format!("meaning · {order}") } else { "meaning".to_owned() }, columns.gloss)
+        );
+        vec![Line::styled(fit(&head, width), cx.theme.faint())]
+    }
+
+    fn item(&self, cx: &Context, index: usize, width: usize) -> Item {
+        Item::one(spans(cx, &self.codes[index], &Columns::of(width)))
+    }
+
+    fn empty(&self, cx: &Context) -> Vec<String> {
+        let text = match (self.from.is_some(), cx.view.loaded.complete) {
+            (true, true) => "No codes were found in this case. # looks up any code.",
+            (true, false) => "No codes found so far; still reading …",
+            (false, _) => "Counting codes …",
         };
-        frame.render_widget(Clear, area);
-        frame.render_widget(Paragraph::new(text).style(app.theme.faint()), area);
+        vec![text.into()]
+    }
+
+    fn pane(&self, cx: &Context, pane: &mut Pane<'_>) {
+        let Some(row) = self.chosen() else { return };
+        pane.code(&row.code.info(), true);
+        other_writings(cx, pane, row.code);
+        stop_parameters(pane, row.code);
+        pane.heading("in this case");
+        found(cx, pane, row);
+        let Some((_, near)) = self.relatives.as_ref().filter(|(code, _)| *code == row.code) else {
+            pane.heading("near it");
+            return pane.faint("searching …");
+        };
+        relatives(pane, "up to a minute before it", near, |relative| relative.before);
+        relatives(pane, "up to a minute after it", near, |relative| relative.after);
+    }
+}
+
+fn other_writings(cx: &Context, pane: &mut Pane<'_>, code: Code) {
+    let signed = code.number.cast_signed();
+    let text = match code.family.form() {
+        Form::Hex if signed < 0 => format!("{signed}, {}", code.number),
+        Form::Hex => code.number.to_string(),
+        Form::Decimal if code.number > 9 => format!("0x{:X}", code.number),
+        _ => String::new(),
+    };
+    pane.facts("also", &text);
+    let known = cx.known_codes();
+    for (other, words) in other_forms(code) {
+        let name = other.info().name.unwrap_or_default();
+        let of_case = known.as_ref().and_then(|codes| codes.iter().find(|row| row.code == other));
+        let seen = of_case.map_or(String::new(), |row| format!(": {} here", many(row.count, "event")));
+        pane.facts(words, &format!("{} {name}{seen}", other.written()));
+    }
+}
+
+fn stop_parameters(pane: &mut Pane<'_>, code: Code) {
+    if code.family == Family::Stop
+        && let Some(parameters) = catalogue::stop_parameters(code.number)
+    {
+        for (number, text) in (1..).zip(parameters) {
+            pane.facts(&format!("param {number}"), text);
+        }
+    }
+}
+
+fn found(cx: &Context, pane: &mut Pane<'_>, row: &CodeCount) {
+    let zone = &cx.zone;
+    pane.facts("events", &format!("{}; Enter shows them", grouped(row.count)));
+    if let Some((first, last)) = row.span {
+        pane.facts("first", &date_time(first, zone));
+        if last > first {
+            pane.facts("last", &date_time(last, zone));
+        }
+    }
+    let hosts: Vec<String> = row.hosts.iter().map(|(host, count)| format!("{host} {}", grouped(*count))).collect();
+    pane.facts("on", &hosts.join(", "));
+    pane.facts("sources", &row.sources.len().to_string());
+    if row.code.family.form() != Form::Name {
+        pane.facts("", "r: another family");
+    }
+}
+
+
+fn relatives(pane: &mut Pane<'_>, title: &str, all: &[Relative], count: fn(&Relative) -> u64) {
+    let mut list: Vec<&Relative> = all.iter().filter(|relative| count(relative) > 0).collect();
+    list.sort_by_key(|relative| (relative.nearness(count(relative)), relative.code));
+    if list.is_empty() {
         return;
     }
-    let width = usize::from(area.width);
-    let columns = Columns::of(width);
-    let order = if app.codes.order == Order::Worst { "worst first" } else { "by time" };
-    let head = format!(
-        " {:>7}   {} {}{}{}{}{}",
-        "events",
-        fit("code", columns.code),
-        fit("name", columns.name),
-        fit(if columns.line > 0 { "when" } else { "" }, columns.line),
-        fit("first", columns.first),
-        fit("on", columns.hosts),
-        // The order is said where there is room.
-        fit(&if columns.gloss >= 21 { format!("meaning · {order}") } else { "meaning".to_owned() }, columns.gloss)
-    );
-    let header = vec![Line::styled(fit(&head, width), app.theme.faint())];
-    list(app, frame, area, header, |index, chosen| {
-        let spans = spans(app, &app.codes.list[index], &columns);
-        vec![row(app, chosen, width, spans)]
-    });
+    pane.heading(title);
+    for relative in list.iter().take(MAX_RELATIVES) {
+        let reading = relative.code.info();
+        let words = if reading.gloss.is_empty() { reading.name.unwrap_or("") } else { &reading.gloss };
+        let of = format!("{} of {}", grouped(count(relative)), grouped(relative.total));
+        pane.line(&format!("{of:>11}  {} {words}", relative.code.written()));
+    }
+    if list.len() > MAX_RELATIVES {
+        pane.faint(&format!("and {} more", list.len() - MAX_RELATIVES));
+    }
 }
 
-fn spans(app: &App, code: &CodeCount, columns: &Columns) -> Vec<Span<'static>> {
-    let reading = code.code.reading();
-    let (shape, hue) = outcome(app, code.code);
+fn spans(cx: &Context, code: &CodeCount, columns: &Columns) -> Vec<Span<'static>> {
+    let reading = code.code.info();
+    let (shape, hue) = outcome(&cx.theme, code.code);
     let mut spans = vec![
         Span::raw(format!(" {:>7} ", grouped(code.count))),
         Span::styled(format!("{shape} "), hue),
@@ -100,11 +325,11 @@ fn spans(app: &App, code: &CodeCount, columns: &Columns) -> Vec<Span<'static>> {
         spans.push(Span::raw(fit(&cut(name, gap(columns.name)), columns.name)));
     }
     if columns.line > 0 {
-        spans.push(Span::styled(density_line(&code.slices), app.theme.faint()));
+        spans.push(Span::styled(density_line(&code.slices), cx.theme.faint()));
         spans.push(Span::raw(" "));
     }
-    let first = code.span.map_or("-".into(), |(first, _)| time_of_day(first, &app.zone)[..8].to_owned());
-    spans.push(Span::styled(fit(&first, columns.first), app.theme.faint()));
+    let first = code.span.map_or("-".into(), |(first, _)| time_of_day(first, &cx.zone)[..8].to_owned());
+    spans.push(Span::styled(fit(&first, columns.first), cx.theme.faint()));
     if columns.hosts > 0 {
         let hosts: Vec<&str> = code.hosts.iter().map(|(host, _)| host.as_str()).collect();
         spans.push(Span::raw(fit(&cut(&hosts.join(" "), gap(columns.hosts)), columns.hosts)));
@@ -125,80 +350,6 @@ fn density_line(slices: &[u32; SLICES]) -> String {
         _ => BARS[(u64::from(count) * BARS.len() as u64).div_ceil(u64::from(most)) as usize - 1],
     };
     pairs.into_iter().map(bar).collect()
-}
-
-/// The lookup: what is known of what is typed, and what this case has of it.
-pub(super) fn lookup(app: &App, chosen: usize, text: &str, frame: &mut Frame<'_>) {
-    const ROWS: usize = 10;
-    let found = &app.codes.found;
-    // As high as it needs to be, right above the line that is typed.
-    let floor = app.layout.line.y;
-    let most = floor.min(28);
-    let area = overlay::centred(app.layout.whole, 96, most);
-    let (width, inner) = (usize::from(area.width.saturating_sub(2)), usize::from(most.saturating_sub(2)));
-    let chosen = chosen.min(found.len().saturating_sub(1));
-    let rows = found.len().min(ROWS).min(inner.saturating_sub(8).max(1));
-    let top = (chosen + 1).saturating_sub(rows);
-    let mut lines: Vec<Line<'_>> = Vec::new();
-    for (index, reading) in found.iter().enumerate().skip(top).take(rows) {
-        let (shape, hue) = outcome(app, reading.code);
-        let name = reading.name.unwrap_or("-");
-        let words = if reading.gloss.is_empty() { &reading.meaning } else { &reading.gloss };
-        let name_width = (width / 3).min(34);
-        let spans = vec![
-            Span::styled(format!(" {shape} "), hue),
-            Span::styled(fit(&reading.code.written(), CODE), hue),
-            Span::raw(format!(" {} ", fit(&cut(name, name_width), name_width))),
-            Span::raw(cut(words, width.saturating_sub(CODE + name_width + 6))),
-        ];
-        lines.push(row(app, index == chosen, width, spans));
-    }
-    if found.len() > rows {
-        lines.push(Line::styled(format!("   {} of {}", chosen + 1, found.len()), app.theme.faint()));
-    }
-    if let Some(reading) = found.get(chosen) {
-        lines.push(Line::raw(""));
-        let seen = match app.codes.of(reading.code) {
-            Some(row) => {
-                let first = row
-                    .span
-                    .map_or(String::new(), |(first, _)| format!(", first at {}", time_of_day(first, &app.zone)));
-                format!("In this case: {}{first}. Enter shows what is there.", many(row.count, "event"))
-            }
-            None if app.codes.known => "Not in this case.".to_owned(),
-            None => "Looking whether this case has it …".to_owned(),
-        };
-        let causes = if reading.causes.is_empty() { String::new() } else { format!("Causes: {}", reading.causes) };
-        let check = if reading.check.is_empty() { String::new() } else { format!("Look at: {}", reading.check) };
-        let title = format!("{}, {}", reading.code.family.title(), reading.outcome.words());
-        for (text, style) in [
-            (title, app.theme.faint()),
-            (reading.meaning.clone(), Style::new()),
-            (causes, Style::new()),
-            (check, Style::new()),
-            (seen, app.theme.strong()),
-        ] {
-            lines.extend(
-                wrap(&text, width.saturating_sub(2)).into_iter().map(|line| Line::styled(format!(" {line}"), style)),
-            );
-        }
-    } else {
-        let text = if text.trim().is_empty() {
-            "A code in any writing: 0x80070005, -2147024891, 1603, ENOSPC, 42P01, http 503, exit 137; or words: disk full"
-        } else {
-            "Not a code, and no meaning has these words."
-        };
-        lines.extend(
-            wrap(text, width.saturating_sub(2))
-                .into_iter()
-                .map(|line| Line::styled(format!(" {line}"), app.theme.faint())),
-        );
-    }
-    let height = (lines.len() as u16 + 2).min(most);
-    let area = Rect { y: floor - height, height, ..area };
-    let block = Block::bordered().title(" What does it mean? ").border_style(app.theme.faint());
-    frame.render_widget(Clear, area);
-    frame.render_widget(Paragraph::new(lines).block(block), area);
 }
 
 #[cfg(test)]

@@ -1,27 +1,118 @@
 //! The Report view: what goes out, as it will be written.
 
-use ratatui::Frame;
-use ratatui::layout::Rect;
-use ratatui::text::{Line, Span};
+use std::sync::{Arc, Mutex, PoisonError};
 
-use super::text::{fit, skip};
-use super::{list, row};
-use crate::app::App;
+use boxclock_core::Result;
+use boxclock_core::report::markdown;
+use ratatui::style::Style;
+use ratatui::text::Span;
 
-/// Draws it.
-pub(super) fn draw(app: &App, frame: &mut Frame<'_>, area: Rect) {
-    let width = usize::from(area.width).saturating_sub(1);
-    list(app, frame, area, Vec::new(), |index, chosen| {
-        let line = &app.report_text[index];
-        let style = if line.starts_with('#') { app.theme.strong() } else { ratatui::style::Style::new() };
-        vec![row(
-            app,
-            chosen,
-            width + 1,
-            vec![Span::raw(" "), Span::styled(fit(&skip(line, app.shifted), width), style)],
-        )]
-    });
-    if app.report_text.is_empty() {
-        frame.render_widget(Line::raw(" reading …"), area);
+use super::{Item, ListState, Spec, View, ViewCommand, own_bindings};
+use crate::commands::Binding;
+use crate::context::{Context, Question, ReportParts, Then};
+use crate::jobs::{Apply, Kind};
+use crate::pane::Pane;
+use crate::text::{fit, skip};
+
+static SPEC: Spec = Spec {
+    id: "report",
+    key: "0",
+    name: "Report",
+    about: "Report: what goes out",
+    head_rows: 0,
+    item_rows: 1,
+    has_pane: false,
+    tab_of: None,
+};
+
+const PREVIEW: Kind = ("report", 0);
+
+/// The view.
+#[derive(Default)]
+struct ReportView {
+    list: ListState,
+    lines: Vec<String>,
+    /// The state of the case that the preview was asked for.
+    asked: Option<u64>,
+    /// Where the job leaves a new preview.
+    fresh: Arc<Mutex<Option<String>>>,
+}
+
+/// Makes it.
+pub fn new() -> Box<dyn View> {
+    Box::<ReportView>::default()
+}
+
+const COMMANDS: &[ViewCommand<ReportView>] = &[ViewCommand {
+    name: "write-report",
+    keys: &["w"],
+    short: "write",
+    long: "write the report (Markdown) and the drawing of the timeline (SVG)",
+    run: |_, cx, _| {
+        let path = cx.report_path().display().to_string();
+        Ok(Then::Ask(Question::new("write to", "Enter saves, Esc cancels", path, Context::write_report)))
+    },
+}];
+
+impl View for ReportView {
+    fn spec(&self) -> &'static Spec {
+        &SPEC
     }
+
+    fn bindings(&self) -> Vec<Binding> {
+        own_bindings(&SPEC, COMMANDS)
+    }
+
+    fn run(&mut self, cx: &mut Context, command: usize, times: usize) -> Result<Then> {
+        (COMMANDS[command].run)(self, cx, times)
+    }
+
+    fn len(&self, _: &Context) -> usize {
+        self.lines.len()
+    }
+
+    fn list(&mut self) -> &mut ListState {
+        &mut self.list
+    }
+
+    fn list_state(&self) -> ListState {
+        self.list
+    }
+
+    fn open(&mut self, _: &mut Context) {
+        self.asked = None;
+    }
+
+    fn prepare(&mut self, cx: &mut Context) {
+        if let Some(text) = self.fresh.lock().unwrap_or_else(PoisonError::into_inner).take() {
+            self.lines = text.lines().map(str::to_owned).collect();
+        }
+        if self.asked.replace(cx.state) == Some(cx.state) {
+            return;
+        }
+        match ReportParts::of(&cx.view, &cx.logbook) {
+            Ok(parts) => {
+                let fresh = Arc::clone(&self.fresh);
+                cx.start(PREVIEW, move |view, _| {
+                    let text = markdown(&parts.report(view), None)?;
+                    *fresh.lock().unwrap_or_else(PoisonError::into_inner) = Some(text);
+                    Ok(Box::new(|_: &mut Context| {}) as Apply<Context>)
+                });
+            }
+            Err(error) => self.lines = vec![error.to_string()],
+        }
+    }
+
+    fn item(&self, cx: &Context, index: usize, width: usize) -> Item {
+        let line = &self.lines[index];
+        let style = if line.starts_with('#') { cx.theme.strong() } else { Style::new() };
+        let text = fit(&skip(line, cx.stream.shifted), width.saturating_sub(1));
+        Item::one(vec![Span::raw(" "), Span::styled(text, style)])
+    }
+
+    fn empty(&self, _: &Context) -> Vec<String> {
+        vec!["Writing the report …".into()]
+    }
+
+    fn pane(&self, _: &Context, _: &mut Pane<'_>) {}
 }

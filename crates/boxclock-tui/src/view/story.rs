@@ -1,34 +1,114 @@
 //! The story: what happened, in the words of those who report it.
 
+use boxclock_core::Result;
 use boxclock_core::logbook::Story;
-use ratatui::Frame;
-use ratatui::layout::Rect;
 use ratatui::text::{Line, Span};
 
-use super::text::{cut, fit};
-use super::{list, row};
-use crate::app::{App, Mode, Prompt};
+use super::{Item, ListState, Spec, View, ViewCommand, own_bindings};
+use crate::commands::Binding;
+use crate::context::{Context, Question, Then};
+use crate::pane::Pane;
+use crate::text::{cut, fit};
 
-/// Draws it.
-pub(super) fn draw(app: &App, frame: &mut Frame<'_>, area: Rect) {
-    let width = usize::from(area.width);
-    let header = vec![Line::styled(" What is known before looking at any log", app.theme.strong()), Line::raw("")];
-    list(app, frame, area, header, |index, chosen| {
+static SPEC: Spec = Spec {
+    id: "story",
+    key: "1",
+    name: "Story",
+    about: "Story: what happened, in the words of those who report it",
+    head_rows: 2,
+    item_rows: 3,
+    has_pane: true,
+    tab_of: None,
+};
+
+/// The view.
+#[derive(Default)]
+struct StoryView {
+    list: ListState,
+}
+
+/// Makes it.
+pub fn new() -> Box<dyn View> {
+    Box::<StoryView>::default()
+}
+
+const COMMANDS: &[ViewCommand<StoryView>] = &[];
+
+impl View for StoryView {
+    fn spec(&self) -> &'static Spec {
+        &SPEC
+    }
+
+    fn bindings(&self) -> Vec<Binding> {
+        own_bindings(&SPEC, COMMANDS)
+    }
+
+    fn run(&mut self, cx: &mut Context, command: usize, times: usize) -> Result<Then> {
+        (COMMANDS[command].run)(self, cx, times)
+    }
+
+    fn len(&self, _: &Context) -> usize {
+        Story::FIELDS.len()
+    }
+
+    fn list(&mut self) -> &mut ListState {
+        &mut self.list
+    }
+
+    fn list_state(&self) -> ListState {
+        self.list
+    }
+
+    fn enter(&mut self, cx: &mut Context) -> Result<Then> {
+        let Some((key, ..)) = Story::FIELDS.get(self.list.cursor) else { return Ok(Then::Stay) };
+        let label = key.replace('_', " ");
+        let text = cx.story.get(key).to_owned();
+        Ok(Then::Ask(Question::new(label, "Enter saves, Esc cancels", text, move |cx, text| {
+            // Moments are shown back in full, so that nobody takes one for another.
+            let text = Story::in_full(key, text, &cx.zone, boxclock_core::clock::now());
+            set_field(cx, key, text)?;
+            Ok(Then::Stay)
+        })))
+    }
+
+    fn head(&self, cx: &Context, _: usize) -> Vec<Line<'static>> {
+        vec![Line::styled(" What is known before looking at any log", cx.theme.strong()), Line::raw("")]
+    }
+
+    fn item(&self, cx: &Context, index: usize, width: usize) -> Item {
         let (key, label, hint) = Story::FIELDS[index];
-        let typed = match &app.mode {
-            Mode::Typing(Prompt::Field(field), input) if *field == key => Some(input.value()),
-            _ => None,
-        };
-        let value = typed.unwrap_or(app.story.get(key));
+        let value = cx.story.get(key);
+        let room = width.saturating_sub(4);
         let text = if value.is_empty() {
-            Span::styled(cut(hint, width.saturating_sub(4)), app.theme.faint())
+            Span::styled(cut(hint, room), cx.theme.faint())
         } else {
-            Span::raw(cut(value, width.saturating_sub(4)))
+            Span::raw(cut(value, room))
         };
-        vec![
-            row(app, chosen, width, vec![Span::styled(fit(&format!(" {label}"), width), app.theme.faint())]),
-            Line::from(vec![Span::raw("   "), text]),
-            Line::raw(""),
-        ]
-    });
+        Item {
+            row: vec![Span::styled(fit(&format!(" {label}"), width), cx.theme.faint())],
+            below: vec![Line::from(vec![Span::raw("   "), text]), Line::raw("")],
+        }
+    }
+
+    fn pane(&self, cx: &Context, pane: &mut Pane<'_>) {
+        if let Some((key, label, hint)) = Story::FIELDS.get(self.list.cursor) {
+            pane.strong(label);
+            pane.faint(hint);
+            // What the list has no room for.
+            pane.text(cx.story.get(key));
+            pane.gap();
+        }
+        pane.faint(
+            "Write it down while it is fresh. Every field is optional and can be changed at any time. The report begins with it.",
+        );
+    }
+}
+
+/// Changes a field of the story, and notes how to take that back.
+fn set_field(cx: &mut Context, key: &'static str, text: String) -> Result<()> {
+    let before = cx.story.get(key).to_owned();
+    cx.logbook.set_story(key, &text)?;
+    cx.story.set(key, text);
+    cx.note_undo(format!("story: {}", key.replace('_', " ")), move |cx| set_field(cx, key, before));
+    Ok(())
 }

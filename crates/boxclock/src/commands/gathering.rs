@@ -10,8 +10,8 @@ use boxclock_core::clock::{Zone, human, to_rfc3339};
 use boxclock_core::coverage;
 use boxclock_core::facts::{self, Checks, Finding};
 use boxclock_core::gather::recipe::{Recipe, Recipes};
-use boxclock_core::gather::redact::{Sample, hand_on};
-use boxclock_core::gather::{self, AppliedRule, Mark, PackOptions, Packed, Plan, Prepared, Unreadable, Window, Wish};
+use boxclock_core::gather::redact::{self, Sample};
+use boxclock_core::gather::{self, AppliedRule, Mark, PackOptions, Packed, Plan, RedactReady, Unreadable, Window, RedactRequest};
 use boxclock_core::logbook::Story;
 use boxclock_core::work::Work;
 
@@ -323,7 +323,7 @@ pub fn checks(arguments: &args::Listing) -> Ended {
 /// Writes a box to hand on, or says what would be replaced.
 pub fn redact(arguments: &args::Redact) -> Ended {
     let work = cancellable();
-    let wish = Wish {
+    let request = RedactRequest {
         from: arguments.path.clone(),
         into: arguments.into.clone(),
         rules: arguments.rules.clone(),
@@ -336,31 +336,31 @@ pub fn redact(arguments: &args::Redact) -> Ended {
         pinned: arguments.pinned,
         keep_binary: arguments.keep_binary,
     };
-    let Prepared { hand_on: options, rules, key } = wish.prepare(now(), &work)?;
+    let RedactReady { plan: options, rules, key } = request.prepare(now(), &work)?;
     let shown = arguments.progress.then(|| progress::Shown::start(&work, "redacting"));
-    let handed = hand_on(&options, &rules.good, key, &work)?;
+    let summary = redact::redact(&options, &rules.good, key, &work)?;
     drop(shown);
     let mut out = io::stdout().lock();
-    for AppliedRule { rule, places, values } in &handed.applied {
+    for AppliedRule { rule, places, values } in &summary.applied {
         let title = rules.good.iter().find(|other| other.name == *rule).map_or("", |rule| rule.title.as_str());
         writeln!(out, "{rule:<10} {places:>8} places, {values:>6} values  {title}")?;
         // The preview is for the eyes of the one who hands on; the new box's own output does not repeat secrets.
         if arguments.into.is_none() {
             for Sample { value, count, instead } in
-                handed.samples.iter().filter(|(name, _)| name == rule).flat_map(|(_, samples)| samples)
+                summary.samples.iter().filter(|(name, _)| name == rule).flat_map(|(_, samples)| samples)
             {
                 writeln!(out, "{:12}{count:>6} × {} -> {instead}", "", boxclock_core::visible(value, false))?;
             }
         }
     }
-    if handed.applied.is_empty() {
+    if summary.applied.is_empty() {
         writeln!(out, "nothing that these {} rules would replace", rules.good.len())?;
     }
-    for left in &handed.left_out {
+    for left in &summary.left_out {
         say(&format!("left out: {} ({}): {}", left.origin, left.host, left.reason));
     }
     if let Some(into) = &arguments.into {
-        writeln!(out, "{}: {} files; read it once before you hand it on", into.display(), handed.files)?;
+        writeln!(out, "{}: {} files; read it once before you hand it on", into.display(), summary.files)?;
     }
-    Ok(if handed.left_out.iter().all(|left| left.why.is_by_choice()) { Outcome::Done } else { Outcome::Partly })
+    Ok(if summary.left_out.iter().all(|left| left.why.is_by_choice()) { Outcome::Done } else { Outcome::Partly })
 }

@@ -121,7 +121,7 @@ pub fn codes(case: &Case, loaded: &Loaded, first: bool, form: ListForm) -> io::R
             writeln!(out, "{}", code.json())?;
             continue;
         }
-        let reading = code.code.reading();
+        let reading = code.code.info();
         let time = |time: i64| date_time(time, &case.zone);
         let (first, last) = code.span.map_or(("-".into(), "-".into()), |(first, last)| (time(first), time(last)));
         let hosts: Vec<&str> = code.hosts.iter().map(|(host, _)| host.as_str()).collect();

@@ -104,10 +104,10 @@ fn wrapped_forms_are_recomputed() {
     }
     for (number, name) in named(Family::Win32).into_iter().filter(|(number, _)| *number > 0) {
         let wrapped = Code { family: Family::Hresult, number: 0x8007_0000 | number };
-        let reading = wrapped.reading();
+        let reading = wrapped.info();
         assert!(reading.known, "{name}");
         let own = entry(wrapped).is_some();
-        let plain = Code { family: Family::Win32, number }.reading();
+        let plain = Code { family: Family::Win32, number }.info();
         assert!(own || reading.name == plain.name, "{name}: {:?} is not {:?}", reading.name, plain.name);
     }
 }

@@ -3,7 +3,7 @@
 use super::*;
 use crate::code::Form;
 
-fn reading(family: Family, number: u32) -> Reading {
+fn reading(family: Family, number: u32) -> CodeInfo {
     read(Code { family, number })
 }
 
@@ -44,7 +44,7 @@ fn success_is_no_failure() {
         (Family::SqlState, 0),
     ] {
         assert!(!reading(family, number).is_failure(), "{family:?} {number}");
-        assert!(!Code { family, number }.lifts(), "{family:?} {number}");
+        assert!(!Code { family, number }.escalates(), "{family:?} {number}");
     }
     for (family, number) in
         [(Family::Win32, 1641), (Family::Msi, 1703), (Family::Package, 102), (Family::Hresult, 0x0024_0005)]
@@ -76,7 +76,7 @@ fn names_alone_are_read_plainly() {
 #[test]
 fn every_code_of_every_catalogue_can_be_read_and_written() {
     for row in catalogue::entries() {
-        let reading = row.code.reading();
+        let reading = row.code.info();
         assert!(reading.known && reading.meaning.ends_with('.'), "{reading:?}");
         assert!(!row.code.written().is_empty());
         if row.code.family.form() != Form::Name {
