@@ -63,6 +63,7 @@ fn main() -> boxclock_core::Result<()> {
     let (from, to) = table.span.unwrap_or_default();
     let middle = from / 2 + to / 2;
     let zone = Zone::utc();
+    let view = boxclock_core::analysis::CaseView::new(case.clone(), loaded.clone());
     let time = |ns: i64| boxclock_core::clock::to_rfc3339(ns);
     let filter = format!("level>=warn time>={} time<={}", time(middle - 3600 * SECOND), time(middle + 3600 * SECOND));
     for text in [
@@ -74,7 +75,7 @@ fn main() -> boxclock_core::Result<()> {
     ] {
         let Ok(filter) = Filter::parse(text, &zone) else { continue };
         let started = Instant::now();
-        let found = filter.rows_in_order(table, &case.sources, &work)?;
+        let found = filter.rows_in_order(&view, &work)?;
         row(&format!("filter {}", text.get(..34).unwrap_or(text)), started, &format!("{} events", found.len()));
     }
     recognition(&case)?;

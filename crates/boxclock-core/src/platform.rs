@@ -124,6 +124,26 @@ pub fn data_dir() -> Option<PathBuf> {
     base(etcetera::BaseStrategy::data_dir)
 }
 
+/// The folder for the program's own log: `$XDG_STATE_HOME/boxclock`.
+pub fn state_dir() -> Option<PathBuf> {
+    etcetera::base_strategy::Xdg::new().ok().and_then(|strategy| Some(etcetera::BaseStrategy::state_dir(&strategy)?.join("boxclock")))
+}
+
+/// Makes a folder that only its user can look into, if it is not there yet.
+///
+/// # Errors
+/// As the system reports them.
+pub fn private_folder(path: &Path) -> io::Result<()> {
+    use std::os::unix::fs::DirBuilderExt;
+    std::fs::DirBuilder::new().recursive(true).mode(0o700).create(path)
+}
+
+/// Has a new file be one that only its user can read.
+pub fn private_file(options: &mut std::fs::OpenOptions) {
+    use std::os::unix::fs::OpenOptionsExt;
+    options.mode(0o600);
+}
+
 /// The folder for what can be made again (unpacked boxes): `$XDG_CACHE_HOME/boxclock`.
 pub fn cache_dir() -> Option<PathBuf> {
     // Tests leave nothing in the folders of the person who runs them.

@@ -4,6 +4,7 @@ use std::collections::BTreeSet;
 use std::fs;
 use std::path::{Path, PathBuf};
 
+use boxclock_core::analysis::CaseView;
 use boxclock_core::case::{Case, Options};
 use boxclock_core::clock::Zone;
 use boxclock_core::query::{Filter, rows_in_order};
@@ -39,7 +40,7 @@ fn open(folder: &Path) -> (Case, boxclock_core::case::Loaded) {
 
 /// The first event that passes a filter: its corrected time.
 fn first(case: &Case, loaded: &boxclock_core::case::Loaded, filter: &str) -> i64 {
-    let rows = Filter::parse(filter, &case.zone).unwrap().rows(&loaded.table, &case.sources, &Work::default()).unwrap();
+    let rows = Filter::parse(filter, &case.zone).unwrap().rows(&CaseView::new(case.clone(), loaded.clone()), &Work::default()).unwrap();
     let order = rows_in_order(&loaded.table.order, &rows);
     loaded.table.event(boxclock_core::event::Row(order[0])).time().unwrap()
 }
@@ -120,11 +121,11 @@ fn the_truth_file_is_true() {
         assert_eq!(loaded.reports[index].lines, file["lines"], "{name}");
         for level in ["debug", "info", "warn", "error"] {
             let filter = Filter::parse(&format!("source=\"{name}\" level={level}"), &case.zone).unwrap();
-            let rows = filter.rows(&loaded.table, &case.sources, &Work::default()).unwrap();
+            let rows = filter.rows(&CaseView::new(case.clone(), loaded.clone()), &Work::default()).unwrap();
             assert_eq!(rows.count() as u64, file[level], "{name} {level}");
         }
         let denied = Filter::parse(&format!("source=\"{name}\" code=0x80070005"), &case.zone).unwrap();
-        let rows = denied.rows(&loaded.table, &case.sources, &Work::default()).unwrap();
+        let rows = denied.rows(&CaseView::new(case.clone(), loaded.clone()), &Work::default()).unwrap();
         assert_eq!(rows.count() as u64, file["code_0x80070005"], "{name}");
     }
 }

@@ -3,10 +3,16 @@
 use std::path::PathBuf;
 
 use clap::{Args, CommandFactory, Parser, Subcommand, ValueEnum};
+use tracing::level_filters::LevelFilter;
+
+use crate::log::{self, VARIABLE};
+
+/// Version and commit of the program, and the versions of what it writes.
+pub const VERSION: &str = env!("BOXCLOCK_VERSION");
 
 const EXAMPLES: &str = "\
 Examples:
-  boxclock                                       a new case: its story, then the desk that gathers
+  boxclock                                       a new case: its story, then collecting logs
   boxclock demo                                  the demo case, full-screen
   boxclock open /var/log                         a folder, full-screen
   boxclock pack --host pump-ctl=/mnt/pump --into night.box.zip
@@ -18,8 +24,11 @@ Exit status: 0 done, 1 not done, 2 wrong usage, 3 done in part (what was left ou
 
 /// Boxes up what a failing system left behind, puts it on one clock, and finds the root cause.
 #[derive(Parser)]
-#[command(name = "boxclock", version, after_help = EXAMPLES, max_term_width = 100)]
+#[command(name = "boxclock", version = VERSION, after_help = EXAMPLES, max_term_width = 100)]
 pub struct Cli {
+    /// How much goes into the program's own log: off, error, warn, info, debug, trace
+    #[arg(long, global = true, value_name = "LEVEL", env = VARIABLE, default_value = "info", value_parser = log::level, hide_env = false)]
+    pub log: LevelFilter,
     /// What to do; nothing opens a new case full-screen
     #[command(subcommand)]
     pub command: Option<Command>,
@@ -177,7 +186,7 @@ pub struct Reading {
     #[arg(long, value_name = "[LABEL=]TIME")]
     pub boot: Vec<String>,
     /// Do not take a line for a problem because it carries the code of a failure
-    #[arg(long)]
+    #[arg(long = "no-escalate", alias = "no-lift")]
     pub no_escalation: bool,
     /// Keep what --zone SOURCE=, --drift, --format, --encoding, --dates and --label say in the case's logbook
     #[arg(long)]
@@ -301,6 +310,15 @@ pub struct Events {
     /// The form of the output
     #[arg(long = "as", value_name = "FORM", default_value = "jsonl")]
     pub form: Form,
+    /// Fold runs of the same message pattern into their first event, with their count and duration (jsonl and text)
+    #[arg(long)]
+    pub fold: bool,
+    /// Sort worst first instead of by time
+    #[arg(long)]
+    pub worst_first: bool,
+    /// Keep running and write what is added to the files, until Ctrl-C
+    #[arg(long, conflicts_with_all = ["out", "fold", "worst_first"])]
+    pub follow: bool,
     /// Write to this file instead of standard output
     #[arg(long, value_name = "FILE")]
     pub out: Option<PathBuf>,
@@ -474,8 +492,9 @@ pub struct Report {
 }
 
 /// Reads the arguments; wrong ones end the program with status 2 and a hint.
-pub fn parse() -> Option<Command> {
-    Cli::parse().command
+pub fn parse() -> (LevelFilter, Option<Command>) {
+    let Cli { log, command } = Cli::parse();
+    (log, command)
 }
 
 /// The whole command, for completions and the manual page.

@@ -1,11 +1,16 @@
 //! The headless commands. Each prints data on standard output and nothing else there.
 
+use std::collections::HashMap;
 use std::fs::File;
 use std::io::{self, BufWriter, IsTerminal, Write};
 use std::path::PathBuf;
+use std::sync::Arc;
+use std::time::Duration;
 
-use boxclock_core::case::{Case, LeftOut, Loaded, Options, Source};
+use boxclock_core::analysis::CaseView;
+use boxclock_core::case::{Case, Follower, LeftOut, Loaded, Options, Source};
 use boxclock_core::clock::{Zone, human, now};
+use boxclock_core::event::Row;
 use boxclock_core::format;
 use boxclock_core::logbook::Logbook;
 use boxclock_core::platform;
@@ -13,9 +18,12 @@ use boxclock_core::query::{Filter, Lens, Lenses};
 use boxclock_core::report::chart::ChartKind;
 use boxclock_core::report::events::{EventWriter, Form};
 use boxclock_core::report::{self, Report};
+use boxclock_core::timeline::arrange::{ArrangedRows, Arrangement};
+use boxclock_core::timeline::drift::ClockAnalysis;
 use boxclock_core::work::Work;
 
 use crate::args::{self, Command, Reading};
+use crate::log;
 use crate::outcome::{Ended, Failure, Outcome, say};
 
 mod coding;
@@ -53,13 +61,14 @@ pub fn run(command: Option<Command>) -> Ended {
         Command::Code(code) => coding::code(&code),
         Command::Codes(args::Codes { listing: list, first }) => {
             let (case, loaded) = read(&list.reading)?;
-            listing::codes(&case, &loaded, first, list.form)?;
+            listing::codes(&CaseView::new(case.clone(), loaded.clone()), first, list.form)?;
             Ok(name_left_out(&case, &loaded))
         }
         Command::Catalogues { paths } => coding::catalogues(paths),
         Command::Drift(list) => {
             let (case, loaded) = read(&list.reading)?;
-            listing::drift(&boxclock_core::timeline::drift::suggestions(&case, &loaded, &cancellable())?, list.form)?;
+            let view = CaseView::new(case.clone(), loaded.clone());
+            listing::drift(&view.run(&ClockAnalysis, &cancellable())?, list.form)?;
             Ok(name_left_out(&case, &loaded))
         }
         Command::Chart(chart) => self::chart(&chart),
@@ -293,11 +302,11 @@ fn formats(paths: &[PathBuf]) -> Ended {
 
 fn events(arguments: &args::Events) -> Ended {
     let (case, loaded) = read(&arguments.reading)?;
+    let view = CaseView::new(case, loaded);
     let filter = match &arguments.lens {
-        Some(name) => Some(lenses_of(&case)?.by_name(name)?.filter.clone()),
+        Some(name) => Some(lenses_of(&view.case)?.by_name(name)?.filter.clone()),
         None => arguments.filter.clone(),
     };
-    let rows = filtered(&case, &loaded, filter.as_deref())?;
     let form = match arguments.form {
         args::Form::Jsonl => Form::JsonLines,
         args::Form::Text => Form::Text,
@@ -306,10 +315,21 @@ fn events(arguments: &args::Events) -> Ended {
         args::Form::Raw => Form::Raw,
         args::Form::Otlp => Form::Otlp,
     };
-    let mut writer = EventWriter::new(&case, case.zone.clone());
+    if arguments.fold && !matches!(form, Form::JsonLines | Form::Text) {
+        return Err(Failure::Usage("--fold goes with --as jsonl and --as text".into()));
+    }
+    let work = cancellable();
+    let arrangement = Arrangement { fold: arguments.fold, worst_first: arguments.worst_first };
+    let passed = filter.is_some().then(|| filtered(&view, filter.as_deref(), &work)).transpose()?.map(Arc::new);
+    let rows = ArrangedRows::of(&view, passed, arrangement, &work)?;
+    let order = rows.rows.as_ref().map_or(&*view.loaded.table.order, |rows| rows.as_slice());
+    let mut writer = EventWriter::new(&view.case, view.case.zone.clone());
     let mut write = |out: &mut dyn Write| {
         let mut out = BufWriter::with_capacity(1 << 16, out);
-        writer.write_all(&loaded, &rows, form, &mut out, &Work::default())?;
+        match &rows.runs {
+            Some(runs) => writer.write_runs(&view.loaded, order, runs, form, &mut out, &work)?,
+            None => writer.write_all(&view.loaded, order, form, &mut out, &work)?,
+        }
         out.flush()
     };
     match &arguments.out {
@@ -320,32 +340,69 @@ fn events(arguments: &args::Events) -> Ended {
             write(&mut file).map_err(cannot)?;
         }
     }
-    Ok(name_left_out(&case, &loaded))
+    if arguments.follow {
+        return follow(&view, filter.as_deref(), form, &work);
+    }
+    Ok(name_left_out(&view.case, &view.loaded))
+}
+
+/// Writes what comes to the files of a case, until Ctrl-C.
+fn follow(view: &CaseView, filter: Option<&str>, form: Form, work: &Work) -> Ended {
+    let mut follower = Follower::new(&view.case);
+    // What was written already: how far each source has been read.
+    let mut written = ends_of(view);
+    while !work.is_cancelled() {
+        std::thread::sleep(Duration::from_millis(250));
+        if follower.behind_bytes().is_none() {
+            continue;
+        }
+        // What vanished in the middle of a rotation is there at the next look.
+        let Ok(now) = follower.read(work) else { continue };
+        let rows: Vec<u32> = filtered(&now, filter, work)?
+            .into_iter()
+            .filter(|row| {
+                let key = now.key(now.loaded.table.event(Row(*row)));
+                written.get(&key.source).is_none_or(|end| key.offset >= *end)
+            })
+            .collect();
+        let mut out = io::stdout().lock();
+        EventWriter::new(&now.case, now.case.zone.clone()).write_all(&now.loaded, &rows, form, &mut out, work)?;
+        out.flush()?;
+        written = ends_of(&now);
+    }
+    Ok(Outcome::Done)
+}
+
+/// Where the last record of each source ends, in bytes.
+fn ends_of(view: &CaseView) -> HashMap<Arc<str>, u64> {
+    let parts = view.loaded.table.parts.iter();
+    parts.map(|part| (Arc::from(view.case.sources[part.segment.source as usize].name.as_str()), part.end)).collect()
 }
 
 /// The rows that pass a filter, in merged order; all without one.
-fn filtered(case: &Case, loaded: &Loaded, filter: Option<&str>) -> Result<Vec<u32>, Failure> {
-    let Some(text) = filter else { return Ok(loaded.table.order.to_vec()) };
-    let filter = Filter::parse(text, &case.zone)
+fn filtered(view: &CaseView, filter: Option<&str>, work: &Work) -> Result<Vec<u32>, Failure> {
+    let Some(text) = filter else { return Ok(view.loaded.table.order.to_vec()) };
+    let filter = Filter::parse(text, &view.case.zone)
         .map_err(|error| Failure::Usage(format!("the filter is wrong:\n{}", error.marked(text))))?;
-    let pins = match case.logbook_path.as_ref().filter(|path| path.exists()) {
+    let pins = match view.case.logbook_path.as_ref().filter(|path| path.exists()) {
         Some(path) => Logbook::open(path)?.pins()?,
         None => Vec::new(),
     };
-    let pinned = pins.iter().filter_map(|pin| loaded.event_at(case, &pin.source, pin.offset)).map(|event| event.row.0);
+    let pinned = pins.iter().filter_map(|pin| view.row_in(&pin.source, pin.offset)).map(|row| row.0);
     let filter = filter.with_pins(pinned.collect::<Vec<_>>());
-    Ok(filter.rows_in_order(&loaded.table, &case.sources, &cancellable())?)
+    Ok(filter.rows_in_order(view, work)?)
 }
 
 fn chart(arguments: &args::Chart) -> Ended {
     let (case, loaded) = read(&arguments.reading)?;
-    let rows = filtered(&case, &loaded, arguments.filter.as_deref())?;
+    let view = CaseView::new(case, loaded);
+    let rows = filtered(&view, arguments.filter.as_deref(), &cancellable())?;
     let kind = if arguments.lanes { ChartKind::Lanes } else { ChartKind::Density };
-    let note = report::chart::chart(&case, &loaded, &rows, kind, &case.zone)?.write(&arguments.into)?;
+    let note = report::chart::chart(&view.case, &view.loaded, &rows, kind, &view.case.zone)?.write(&arguments.into)?;
     if let Some(note) = note {
         say(&format!("{}: {note}", arguments.into.display()));
     }
-    Ok(name_left_out(&case, &loaded))
+    Ok(name_left_out(&view.case, &view.loaded))
 }
 
 fn report(arguments: &args::Report) -> Ended {
@@ -354,15 +411,16 @@ fn report(arguments: &args::Report) -> Ended {
         Some(path) if path.exists() => Logbook::open(path)?,
         _ => Logbook::in_memory()?,
     };
-    let report = Report::new(&case, &loaded, &logbook)?;
+    let view = CaseView::new(case, loaded);
+    let report = Report::new(&view, &logbook)?;
     let text = match arguments.into.extension().and_then(|extension| extension.to_str()) {
-        Some("md") => report::markdown(&report, None),
+        Some("md") => report::markdown(&report, None)?,
         Some("svg") => report::drawing(&report),
         _ => return Err(Failure::Usage(format!("{}: a report ends in .md or .svg", arguments.into.display()))),
     };
     std::fs::write(&arguments.into, text)
         .map_err(|error| Failure::Because(format!("cannot write {}: {error}", arguments.into.display())))?;
-    Ok(name_left_out(&case, &loaded))
+    Ok(name_left_out(&view.case, &view.loaded))
 }
 
 fn demo(arguments: &args::Demo) -> Ended {
@@ -400,7 +458,7 @@ fn new_case() -> Ended {
     let mut case = Case::open(&[], Options::default(), &Work::default())?;
     case.name = "new case".into();
     case.zone = Zone::local();
-    boxclock_tui::run(case, false).map_err(|error| Failure::Because(error.to_string()))?;
+    boxclock_tui::run(case, false, log::path()).map_err(|error| Failure::Because(error.to_string()))?;
     Ok(Outcome::Done)
 }
 
@@ -410,6 +468,6 @@ fn full_screen(reading: &Reading, follow: bool) -> Ended {
     let shown = progress::Shown::start_late(&work, "unpacking");
     let case = open(reading, &work)?;
     drop(shown);
-    boxclock_tui::run(case, follow).map_err(|error| Failure::Because(error.to_string()))?;
+    boxclock_tui::run(case, follow, log::path()).map_err(|error| Failure::Because(error.to_string()))?;
     Ok(Outcome::Done)
 }

@@ -4,8 +4,12 @@ use std::process::ExitCode;
 
 mod args;
 mod commands;
+mod log;
 mod outcome;
 
 fn main() -> ExitCode {
-    outcome::report(commands::run(args::parse()))
+    let (level, command) = args::parse();
+    log::start(level);
+    tracing::info!("boxclock {} starts", args::VERSION);
+    outcome::report(commands::run(command))
 }

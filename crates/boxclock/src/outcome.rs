@@ -44,6 +44,11 @@ pub type Ended = Result<Outcome, Failure>;
 
 /// Says what has to be said on standard error, and gives the exit status.
 pub fn report(ended: Ended) -> ExitCode {
+    match &ended {
+        Ok(_) | Err(Failure::ReaderGone) => tracing::info!("done"),
+        Err(Failure::Because(reason)) => tracing::error!("not done: {reason}"),
+        Err(Failure::Usage(reason)) => tracing::warn!("wrong usage: {reason}"),
+    }
     match ended {
         Ok(Outcome::Done) | Err(Failure::ReaderGone) => ExitCode::SUCCESS,
         Ok(Outcome::Partly) => ExitCode::from(3),

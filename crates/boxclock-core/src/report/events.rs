@@ -3,6 +3,7 @@
 use std::io::{self, Write};
 use std::sync::Arc;
 
+use rustc_hash::FxHashMap;
 use quick_xml::events::{BytesDecl, BytesText, Event};
 use serde::Serialize;
 use serde_json::{Map, Value};
@@ -13,6 +14,7 @@ use crate::clock::{Zone, to_rfc3339};
 use crate::code;
 use crate::event::{EventRef, RecordReader, Row, codes_in};
 use crate::format::Record;
+use crate::timeline::arrange::Run;
 use crate::work::{Work, parallel, workers};
 
 /// A form of output.
@@ -81,6 +83,16 @@ struct EventOut<'a> {
     codes: Vec<CodeOut>,
     body: String,
     attributes: Map<String, Value>,
+    /// The run that it stands for, where runs are folded.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    run: Option<RunOut>,
+}
+
+/// Events in a row with the same pattern, folded into the first.
+#[derive(Serialize)]
+struct RunOut {
+    count: u32,
+    lasts_ms: i64,
 }
 
 fn code_out(text: String, code: code::Code) -> CodeOut {
@@ -111,12 +123,37 @@ pub struct EventWriter {
     sources: Arc<Vec<Source>>,
     reader: RecordReader,
     zone: Zone,
+    /// For each row that stands for several events its run.
+    runs: Arc<FxHashMap<u32, Run>>,
 }
 
 impl EventWriter {
     /// A writer for the events of a case; the text form shows times in `zone`.
     pub fn new(case: &Case, zone: Zone) -> Self {
-        Self { sources: Arc::clone(&case.sources), reader: RecordReader::new(Arc::clone(&case.sources)), zone }
+        let reader = RecordReader::new(Arc::clone(&case.sources));
+        Self { sources: Arc::clone(&case.sources), reader, zone, runs: Arc::default() }
+    }
+
+    /// Writes rows that stand for runs of events, each with its count and duration, as JSON lines or text.
+    ///
+    /// # Errors
+    /// As [`Self::write_all`].
+    pub fn write_runs(
+        &mut self,
+        loaded: &Loaded,
+        rows: &[u32],
+        runs: &[Run],
+        form: Form,
+        out: &mut dyn Write,
+        work: &Work,
+    ) -> io::Result<()> {
+        let several = rows.iter().copied().zip(runs.iter().copied()).filter(|(_, run)| run.count > 1);
+        self.runs = Arc::new(several.collect());
+        self.write_all(loaded, rows, form, out, work)
+    }
+
+    fn run_of(&self, row: Row) -> Option<Run> {
+        self.runs.get(&row.0).copied()
     }
 
     fn record(&mut self, event: EventRef<'_>) -> (Record, Vec<CodeOut>) {
@@ -156,6 +193,7 @@ impl EventWriter {
             codes,
             body: record.body,
             attributes: record.attributes,
+            run: self.run_of(event.row).map(|run| RunOut { count: run.count, lasts_ms: run.lasts_ns / 1_000_000 }),
         }
     }
 
@@ -173,7 +211,9 @@ impl EventWriter {
         let host = some(event.host()).unwrap_or("-");
         let level = event.severity().name().unwrap_or("-");
         let component = some(event.component()).unwrap_or("-");
-        writeln!(out, "{time}  {host:<12} {level:<5} {component:<16} {}", body.replace('\n', "\n    "))
+        let run = self.run_of(event.row);
+        let run = run.map_or(String::new(), |run| format!("× {} in {}  ", run.count, human::duration_text(run.lasts_ns)));
+        writeln!(out, "{time}  {host:<12} {level:<5} {component:<16} {run}{}", body.replace('\n', "\n    "))
     }
 
     /// Writes the events at `rows` in a form; `work` counts events.
@@ -232,7 +272,8 @@ impl EventWriter {
             let pieces: Vec<&[u32]> = batch.chunks(piece).collect();
             let written = parallel(pieces.len(), work, |index| {
                 let reader = RecordReader::new(Arc::clone(&self.sources));
-                let mut writer = Self { sources: Arc::clone(&self.sources), reader, zone: self.zone.clone() };
+                let (sources, zone, runs) = (Arc::clone(&self.sources), self.zone.clone(), Arc::clone(&self.runs));
+                let mut writer = Self { sources, reader, zone, runs };
                 let mut text = Vec::new();
                 let mut events = pieces[index].iter().map(|row| loaded.table.event(Row(*row)));
                 write(&mut writer, &mut events, &mut text)?;

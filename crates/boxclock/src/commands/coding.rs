@@ -4,14 +4,14 @@ use std::io::{self, BufWriter, Write};
 use std::path::PathBuf;
 
 use boxclock_core::code::lookup::{self, NoCode};
-use boxclock_core::code::{Family, Form, Platform, Reading, catalogue, user};
+use boxclock_core::code::{Family, Form, Platform, CodeInfo, catalogue, user};
 
 use crate::args::{self, ListForm};
 use crate::outcome::{Ended, Failure, Outcome, say};
 
 /// What a person asked for: a code, or words.
 enum Asked {
-    Code(String, Vec<Reading>),
+    Code(String, Vec<CodeInfo>),
     Words(String),
 }
 
@@ -71,13 +71,13 @@ fn asked(texts: &[String], platform: Platform, outcome: &mut Outcome) -> Vec<Ask
 }
 
 /// The asked system's own readings; all of them where it has none.
-fn of_system(readings: Vec<Reading>, platform: Platform) -> Vec<Reading> {
-    let own: Vec<Reading> = readings.iter().filter(|reading| platform.prefers(reading.code.family)).cloned().collect();
+fn of_system(readings: Vec<CodeInfo>, platform: Platform) -> Vec<CodeInfo> {
+    let own: Vec<CodeInfo> = readings.iter().filter(|reading| platform.prefers(reading.code.family)).cloned().collect();
     if platform == Platform::Unknown || own.is_empty() { readings } else { own }
 }
 
 /// Prints one reading of a code.
-fn print(out: &mut impl Write, asked: &str, reading: &Reading, form: ListForm) -> io::Result<()> {
+fn print(out: &mut impl Write, asked: &str, reading: &CodeInfo, form: ListForm) -> io::Result<()> {
     let code = reading.code;
     if form == ListForm::Jsonl {
         let line = serde_json::json!({

@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
+use boxclock_core::analysis::CaseView;
 use boxclock_core::case::{Case, Options};
 use boxclock_core::clock::{Zone, human, to_rfc3339};
 use boxclock_core::coverage;
@@ -291,9 +292,9 @@ pub fn checks(arguments: &args::Listing) -> Ended {
     let _shown = arguments.reading.progress.then(|| super::progress::Shown::start(&work, "reading"));
     let case = open(&arguments.reading, &work)?;
     let checks = Checks::load();
-    let (mut findings, unread) = facts::checks::findings(&case, &checks);
-    findings.extend(facts::restart::restart_findings(&case, &case.load(&work)?, &work)?);
-    findings.sort_by_key(|finding| finding.level);
+    let loaded = case.load(&work)?;
+    let view = CaseView::new(case, loaded);
+    let (findings, unread) = facts::checks::all_findings(&view, &checks, &work)?;
     let mut out = io::stdout().lock();
     for finding in &findings {
         if arguments.form == args::ListForm::Jsonl {
@@ -307,11 +308,12 @@ pub fn checks(arguments: &args::Listing) -> Ended {
         writeln!(out, "{:10}{advice}", "")?;
     }
     if findings.is_empty() && arguments.form == args::ListForm::Text {
-        let of = case.documents.iter().filter(|document| document.name.ends_with(facts::FACTS_NAME)).count();
+        let of = view.case.documents.iter().filter(|document| document.name.ends_with(facts::FACTS_NAME)).count();
         writeln!(
             out,
-            "nothing found in the facts of {of} hosts, {} checks; no restart was asked for in vain",
-            checks.good.len()
+            "{} on {}: no findings. All requested restarts took place.",
+            many(checks.good.len(), "check"),
+            many(of, "host")
         )?;
     }
     for (file, mistake) in checks.wrong.iter().chain(&unread) {
@@ -363,4 +365,9 @@ pub fn redact(arguments: &args::Redact) -> Ended {
         writeln!(out, "{}: {} files; read it once before you hand it on", into.display(), summary.files)?;
     }
     Ok(if summary.left_out.iter().all(|left| left.why.is_by_choice()) { Outcome::Done } else { Outcome::Partly })
+}
+
+/// A count of things, of which there may be one.
+fn many(count: usize, thing: &str) -> String {
+    if count == 1 { format!("1 {thing}") } else { format!("{count} {thing}s") }
 }

@@ -2,12 +2,15 @@
 
 use std::io::{self, BufWriter, Write};
 
+use boxclock_core::analysis::CaseView;
 use boxclock_core::case::{Case, Loaded, Reader};
 use boxclock_core::clock::human::date_time;
+use boxclock_core::clock::to_rfc3339;
 use boxclock_core::report;
-use boxclock_core::report::codes::Order;
+use boxclock_core::report::codes::{CodeAnalysis, CodeCount, Order};
 use boxclock_core::timeline::drift::{Pair, Suggestion};
-use boxclock_core::visible;
+use boxclock_core::work::Work;
+use boxclock_core::{Error, visible};
 
 use crate::args::ListForm;
 
@@ -34,7 +37,7 @@ pub fn sources(case: &Case, loaded: &Loaded, form: ListForm) -> io::Result<()> {
             row.host.as_deref().unwrap_or("-"),
             row.format,
             row.encoding,
-            format!("{} {}", row.zone, row.zone_from),
+            format!("{} {}", row.zone, row.zone_from.name()),
             row.bytes,
             row.events,
             row.attached_lines,
@@ -52,17 +55,17 @@ pub fn drift(suggestions: &[Suggestion], form: ListForm) -> io::Result<()> {
     let mut out = BufWriter::new(io::stdout().lock());
     for one in suggestions {
         if form == ListForm::Jsonl {
-            serde_json::to_writer(&mut out, one)?;
-            writeln!(out)?;
+            writeln!(out, "{}", one.json())?;
             continue;
         }
-        let Suggestion { host, drift, ground, confidence, reason, evidence, .. } = one;
+        let Suggestion { host, ground, confidence, reason, evidence, .. } = one;
+        let drift = one.drift_text();
         writeln!(out, "{host}  add {drift}  confidence {}: {}", confidence.name(), ground.words())?;
         writeln!(out, "  {reason}")?;
         for Pair { shared, here, there, .. } in evidence {
             writeln!(out, "  {}", visible(shared, false))?;
             for (source, line, time) in [here, there] {
-                writeln!(out, "    {time}  {}:{line}", visible(source, false))?;
+                writeln!(out, "    {}  {}:{line}", to_rfc3339(*time), visible(source, false))?;
             }
         }
     }
@@ -110,9 +113,13 @@ pub fn explain(case: &Case) -> io::Result<()> {
 }
 
 /// Prints the codes of a case.
-pub fn codes(case: &Case, loaded: &Loaded, first: bool, form: ListForm) -> io::Result<()> {
+pub fn codes(view: &CaseView, first: bool, form: ListForm) -> boxclock_core::Result<()> {
+    let counted = view.run(&CodeAnalysis::default(), &Work::default())?;
+    print_codes(&view.case, counted.to_vec(), first, form).map_err(|error| Error::caused("cannot print", error))
+}
+
+fn print_codes(case: &Case, mut codes: Vec<CodeCount>, first: bool, form: ListForm) -> io::Result<()> {
     let mut out = BufWriter::new(io::stdout().lock());
-    let mut codes = report::codes::codes(loaded);
     if first {
         report::codes::sort(&mut codes, Order::FirstSeen);
     }
