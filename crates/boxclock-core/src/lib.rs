@@ -41,8 +41,10 @@ pub mod testing;
 pub mod text;
 pub mod timeline;
 pub mod trace;
+mod plural;
 mod visible;
 pub mod work;
 
 pub use error::{Error, Result};
+pub use plural::many;
 pub use visible::visible;

@@ -89,7 +89,7 @@ pub struct Counts {
 impl std::fmt::Display for Counts {
     fn fmt(&self, out: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         let Self { saved, bytes, cut, dropped, lost, refused, failed } = *self;
-        write!(out, "{saved} messages saved, {bytes} bytes")?;
+        write!(out, "{} saved, {}", crate::many(saved, "message"), crate::many(bytes, "byte"))?;
         let more = [
             (cut, "cut to the limit"),
             (dropped, "dropped over the rate"),

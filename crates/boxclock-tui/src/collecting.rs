@@ -529,7 +529,12 @@ fn replaced(summary: &RedactSummary, prepared: &RedactReady, preview: bool) -> V
     for applied in &summary.applied {
         let rule = prepared.rules.good.iter().find(|rule| rule.name == applied.rule);
         let title = rule.map_or("", |rule| rule.title.as_str());
-        let text = format!("{:<10} {:>7} places, {:>5} values  {title}", applied.rule, applied.places, applied.values);
+        let text = format!(
+            "{:<10} {:>15}, {:>13}  {title}",
+            applied.rule,
+            many(applied.places, "place"),
+            many(applied.values, "value")
+        );
         log.push((LogLevel::Plain, text));
         let samples = summary.samples.iter().filter(|(name, _)| preview && *name == applied.rule);
         for sample in samples.flat_map(|(_, samples)| samples) {

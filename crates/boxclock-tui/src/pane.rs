@@ -15,7 +15,7 @@ use ratatui::widgets::{Clear, Paragraph};
 
 use crate::context::Context;
 use crate::pane_state::{Detail, DetailMode, PaneLink};
-use crate::text::{cut, fit, grouped, hex_lines, wrap};
+use crate::text::{cut, fit, hex_lines, many, wrap};
 
 mod prepare;
 
@@ -183,13 +183,13 @@ impl<'a> Pane<'a> {
         self.paragraph(&detail.template, Style::new());
         let cx = self.cx;
         let text = match cx.view.known(&PatternAnalysis).and_then(|patterns| patterns.of(event.row).copied()) {
-            Some(pattern) if pattern.count == 1 => "seen once".to_owned(),
+            Some(pattern) if pattern.count == 1 => "only this event".to_owned(),
             Some(pattern) => {
                 let span = pattern.span.map_or(String::new(), |(first, last)| {
                     let text = |time: i64| date_time(time, &cx.zone)[5..19].to_owned();
                     format!(", {} to {}", text(first), text(last))
                 });
-                format!("seen {} times{span}", grouped(u64::from(pattern.count)))
+                format!("{}{span}", many(u64::from(pattern.count), "event"))
             }
             None => "still counting …".to_owned(),
         };

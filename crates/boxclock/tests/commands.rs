@@ -571,7 +571,7 @@ fn codes_of_ones_own_are_read_from_the_configuration_and_travel_with_the_box() {
     assert_eq!(ran.status, Some(3));
     assert!(ran.err.contains("own.toml: line 8, column 11"), "{}", ran.err);
     let ran = home.run(&["catalogues"]);
-    assert!(ran.out.contains("1 codes of your own in 1 files") && ran.out.contains("hresult"), "{}", ran.out);
+    assert!(ran.out.contains("1 code of your own in 1 file") && ran.out.contains("hresult"), "{}", ran.out);
     // A line that carries a failure is a problem; that can be switched off.
     let escalated = |more: &[&str]| {
         let ran = home.run(&[&["code", "TW-00417"], more].concat());

@@ -337,7 +337,7 @@ fn a_new_case_begins_with_its_story_and_gathers() {
     terminal.keys(&["Down", "Enter", "C-u"]);
     terminal.line("all");
     terminal.keys(&["r"]);
-    terminal.see(&["1 files", "1 cut to the window", "● dose-gw", "done; o opens it"]);
+    terminal.see(&["1 file", "1 cut to the window", "● dose-gw", "done; o opens the result"]);
     terminal.keys(&["o"]);
     terminal.see(&["Dosing alarms stopped", "1 host · 1 source · 1 event "]);
     terminal.keys(&["3"]);

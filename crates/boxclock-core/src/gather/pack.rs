@@ -35,7 +35,12 @@ impl Packed {
         let seal = &self.seal;
         let bytes: u64 = seal.files.iter().map(|file| file.size).sum();
         let (files, left) = (seal.files.len(), seal.unreadable.len());
-        let mut text = format!("{}: {files} files, {bytes} bytes, {left} left out", into.display());
+        let mut text = format!(
+            "{}: {}, {}, {left} left out",
+            into.display(),
+            crate::many(files, "file"),
+            crate::many(bytes, "byte")
+        );
         if seal.window.is_some() {
             let cut = seal.files.iter().filter(|file| file.cut.is_some()).count();
             text.push_str(&format!(", {cut} cut to the window, {} outside of it", seal.outside.len()));

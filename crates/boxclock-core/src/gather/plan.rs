@@ -196,7 +196,12 @@ impl Plan {
         }
         let bytes: u64 = self.files.iter().map(|file| file.size).sum();
         let (files, commands) = (self.files.len(), self.commands.len());
-        lines.push(format!("{files} files, {bytes} bytes, {commands} commands; nothing was copied or run"));
+        lines.push(format!(
+            "{}, {}, {}; nothing was copied or run",
+            crate::many(files, "file"),
+            crate::many(bytes, "byte"),
+            crate::many(commands, "command")
+        ));
         lines
     }
 }

@@ -138,11 +138,7 @@ pub fn completions(text: &str, at: usize, values: &Values) -> Vec<Completion> {
         .map(|(value, count)| {
             let list = if done.is_empty() { value.clone() } else { format!("{done},{value}") };
             let text = format!("{}{}", &word[..value_at], quoted(&list));
-            let about = match count {
-                0 => String::new(),
-                1 => "1 event".to_owned(),
-                count => format!("{count} events"),
-            };
+            let about = if *count == 0 { String::new() } else { crate::many(*count, "event") };
             Completion { from, text, about }
         })
         .collect()

@@ -40,9 +40,9 @@ fn story(report: &Report<'_>, text: &mut String) {
     if let Some((first, last)) = report.view.loaded.table.span {
         let _ = writeln!(
             text,
-            "- **Read:** {} events of {} sources, from {} to {} ({})",
-            report.view.loaded.table.len(),
-            report.view.case.sources.len(),
+            "- **Read:** {} of {}, from {} to {} ({})",
+            crate::many(report.view.loaded.table.len(), "event"),
+            crate::many(report.view.case.sources.len(), "source"),
             date_time(first, &report.zone),
             date_time(last, &report.zone),
             report.zone

@@ -47,7 +47,7 @@ fn any_code_is_looked_up_from_anywhere() {
     let mut screen = codes();
     screen.keys("3#-2147024891");
     let drawn = screen.draw(120, 40);
-    for part in ["E_ACCESSDENIED", "component result", "In this case: 2 events", "Enter shows what is there"] {
+    for part in ["E_ACCESSDENIED", "component result", "In this case: 2 events", "Enter shows them"] {
         assert!(drawn.contains(part), "lacks {part:?}:\n{drawn}");
     }
     screen.keys("\n");
@@ -59,7 +59,7 @@ fn any_code_is_looked_up_from_anywhere() {
         "{drawn}"
     );
     screen.keys("\n");
-    assert!(screen.app.cx.message.as_deref().unwrap().starts_with("this case has no"), "{:?}", screen.app.cx.message);
+    assert!(screen.app.cx.message.as_deref().unwrap().starts_with("does not occur in this case"), "{:?}", screen.app.cx.message);
     screen.key(KeyCode::Esc);
     screen.keys("#zzzz");
     assert!(screen.draw(60, 20).contains("Not a code"), "{}", screen.draw(60, 20));

@@ -36,9 +36,9 @@ fn rows_rail_and_steps() {
     screen.keys("g");
     screen.draw(120, 30);
     let middle = screen.app.cx.layout.middle;
-    screen.click(middle.x + 5, middle.y + 2);
+    screen.click(middle.x + 5, middle.y + 3);
     assert_eq!(screen.app.cx.stream.cursor, 2);
-    screen.mouse(MouseEventKind::Drag(MouseButton::Left), middle.x + 5, middle.y + 3);
+    screen.mouse(MouseEventKind::Drag(MouseButton::Left), middle.x + 5, middle.y + 4);
     assert_eq!(screen.app.cx.stream.cursor, 3);
     screen.mouse(MouseEventKind::ScrollUp, middle.x + 5, middle.y);
     assert_eq!(screen.app.cx.stream.cursor, 0);

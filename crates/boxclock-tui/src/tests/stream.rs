@@ -224,7 +224,7 @@ fn the_reading_pane_leads_on() {
     let mut screen = night();
     screen.keys("g;26g");
     let drawn = screen.draw(160, 46);
-    for part in ["its pattern", "frame # refused, retry #", "seen 10 times", "first with this pattern"] {
+    for part in [" pattern", "frame # refused, retry #", "10 events", "first with this pattern"] {
         assert!(drawn.contains(part), "lacks {part:?}:\n{drawn}");
     }
     let first = screen.app.cx.pane.links.iter().position(|link| link.label.starts_with("first with")).unwrap();
@@ -237,7 +237,7 @@ fn the_reading_pane_leads_on() {
     // Words, then its bytes, then words again.
     screen.keys("x");
     assert_eq!(screen.app.cx.pane.mode, DetailMode::Raw);
-    assert!(screen.draw(160, 46).contains("32 30 32 36 2d 30 34"), "{}", screen.draw(160, 46));
+    screen.shows((220, 46), &["32 30 32 36 2d 30 34"]);
     screen.keys("x");
     assert_eq!(screen.app.cx.pane.mode, DetailMode::Words);
     // It scrolls where it is longer than the screen.
@@ -340,7 +340,7 @@ fn more_sources_than_lanes_share_one() {
     screen.keys("gR");
     // Seven with lanes of their own, the one with the error among them; three more in the last.
     let drawn = screen.draw(160, 40);
-    assert!(drawn.contains("pump-c 1 2 3 4 5 6 9 +3"), "{drawn}");
+    assert!(drawn.contains("pump-c 1234569+3"), "{drawn}");
     assert_eq!(screen.app.cx.rail.density.as_ref().unwrap().lane(7).iter().map(|cell| cell.count).sum::<u32>(), 3);
 }
 

@@ -108,6 +108,9 @@ pub(crate) struct BoxView {
     pub(crate) rows: Vec<BoxRow>,
     /// The state of the case that the rows were arranged for, and whether all answers were known.
     pub(crate) arranged: Option<(u64, bool, bool)>,
+    /// The last answers, which stand until there are new ones.
+    state: Arc<BoxState>,
+    clocks: Arc<Vec<Suggestion>>,
     #[cfg(test)]
     pub(crate) given: Option<Arc<BoxState>>,
 }
@@ -196,8 +199,7 @@ const COMMANDS: &[ViewCommand<BoxView>] = &[
             let Some(BoxRow::Clock(index)) = view.chosen() else {
                 return Ok(Then::say("Select a line with a suggested clock first."));
             };
-            let clocks = cx.view.known(&ClockAnalysis).unwrap_or_default();
-            match clocks.get(*index) {
+            match view.clocks.get(*index) {
                 Some(one) => cx.correct_clock(&one.host, one.add_ns.into()),
                 None => Ok(Then::Stay),
             }
@@ -221,6 +223,18 @@ impl BoxView {
         self.rows.get(self.list.cursor)
     }
 
+    /// Keeps the same line chosen when the rows have changed.
+    fn follow(&mut self, chosen: Option<BoxRow>) {
+        let same = |row: &BoxRow| match (row, &chosen) {
+            (BoxRow::Host(one), Some(BoxRow::Host(other))) => one.host == other.host,
+            (row, Some(chosen)) => row == chosen,
+            _ => false,
+        };
+        if let Some(place) = self.rows.iter().position(same) {
+            self.list.cursor = place;
+        }
+    }
+
     /// The name of the chosen source.
     fn source(&self, cx: &Context) -> Result<String> {
         match self.chosen() {
@@ -234,20 +248,13 @@ impl BoxView {
         let host = match self.chosen()? {
             BoxRow::Host(HostSums { host, .. }) | BoxRow::Class(host, _) => host.clone(),
             BoxRow::Source(index) => cx.sources.get(*index)?.host.clone()?,
-            BoxRow::Finding(index) => self.box_state(cx).findings.get(*index)?.host.clone(),
-            BoxRow::Clock(index) => cx.view.known(&ClockAnalysis)?.get(*index)?.host.clone(),
+            BoxRow::Finding(index) => self.state.findings.get(*index)?.host.clone(),
+            BoxRow::Clock(index) => self.clocks.get(*index)?.host.clone(),
             BoxRow::LeftOut(_) => return None,
         };
         (!host.is_empty()).then_some(host)
     }
 
-    fn box_state(&self, cx: &Context) -> Arc<BoxState> {
-        #[cfg(test)]
-        if let Some(given) = &self.given {
-            return Arc::clone(given);
-        }
-        cx.view.known(&BoxAnalysis).unwrap_or_default()
-    }
 
     /// Puts hosts, classes, sources and findings into the order of the Box view.
     fn arrange(&mut self, cx: &Context) {
@@ -260,11 +267,10 @@ impl BoxView {
             sums.events += source.events;
             classes.entry(place(class_of(cx, source))).or_default().push(index);
         }
-        let state = self.box_state(cx);
+        let state = &self.state;
         for row in &state.cover {
             hosts.entry(&row.host).or_default().1.entry(place(row.class)).or_default();
         }
-        let clocks = cx.view.known(&ClockAnalysis).unwrap_or_default();
         let mut findings: BTreeMap<&str, Vec<usize>> = BTreeMap::new();
         for (index, finding) in state.findings.iter().enumerate() {
             hosts.entry(&finding.host).or_default();
@@ -276,7 +282,7 @@ impl BoxView {
         let mut rows = Vec::new();
         for (host, (sums, classes)) in hosts {
             rows.push(BoxRow::Host(HostSums { host: host.to_owned(), ..sums }));
-            let wrong = clocks.iter().enumerate().filter(|(_, one)| one.host == host);
+            let wrong = self.clocks.iter().enumerate().filter(|(_, one)| one.host == host);
             rows.extend(wrong.filter(|(_, one)| !is_corrected(cx, one)).map(|(index, _)| BoxRow::Clock(index)));
             rows.extend(findings.remove(host).unwrap_or_default().into_iter().map(BoxRow::Finding));
             for (class, sources) in classes {
@@ -290,7 +296,7 @@ impl BoxView {
 
     fn class_pane(&self, cx: &Context, pane: &mut Pane<'_>, host: &str, class: Class) {
         pane.strong(&format!("{} logs of {host}", class.name()));
-        let state = self.box_state(cx);
+        let state = &self.state;
         let Some(cover) = state.cover.iter().find(|row| row.host == host && row.class == class) else {
             return pane.faint("These logs are not expected to cover a moment.");
         };
@@ -344,19 +350,26 @@ impl View for BoxView {
         if !cx.view.loaded.complete && self.arranged.is_some_and(|(state, ..)| state != cx.state) {
             cx.sources = boxclock_core::report::sources::sources(&cx.view.case, &cx.view.loaded);
         }
-        let state_known = cx.view.loaded.complete && cx.ask(&BoxAnalysis, STATE).is_some();
-        let clocks_known = cx.view.known(&ClockAnalysis).is_some();
-        let now = (cx.state, state_known, clocks_known);
+        let state = if cx.view.loaded.complete { cx.ask(&BoxAnalysis, STATE) } else { None };
+        let clocks = cx.view.known(&ClockAnalysis);
+        let now = (cx.state, state.is_some(), clocks.is_some());
+        self.state = state.unwrap_or_else(|| Arc::clone(&self.state));
+        self.clocks = clocks.unwrap_or_else(|| Arc::clone(&self.clocks));
+        #[cfg(test)]
+        if let Some(given) = &self.given {
+            self.state = Arc::clone(given);
+        }
         if self.arranged.replace(now) != Some(now) {
+            let chosen = self.chosen().cloned();
             self.arrange(cx);
+            self.follow(chosen);
         }
     }
 
     fn enter(&mut self, cx: &mut Context) -> Result<Then> {
         match self.chosen() {
             Some(BoxRow::Clock(index)) => {
-                let clocks = cx.view.known(&ClockAnalysis).unwrap_or_default();
-                let pair = clocks.get(*index).and_then(|one| one.evidence.first());
+                let pair = self.clocks.get(*index).and_then(|one| one.evidence.first());
                 Ok(pair.map_or(Then::Stay, |pair| Then::Go(pair.rows.0)))
             }
             Some(BoxRow::Source(index)) => {
@@ -387,16 +400,16 @@ impl View for BoxView {
         Item::one(match &self.rows[index] {
             BoxRow::Host(sums) => host_line(cx, sums, width),
             BoxRow::Class(host, class) => {
-                let state = self.box_state(cx);
+                let state = &self.state;
                 let cover = state.cover.iter().find(|row| row.host == *host && row.class == *class);
                 class_line(cx, cover, *class, width)
             }
             BoxRow::Source(index) => source_line(cx, &cx.sources[*index], (width, format_width(cx, width), width >= WIDE)),
-            BoxRow::Finding(index) => match self.box_state(cx).findings.get(*index) {
+            BoxRow::Finding(index) => match self.state.findings.get(*index) {
                 Some(finding) => finding_line(cx, finding, width),
                 None => Vec::new(),
             },
-            BoxRow::Clock(index) => match cx.view.known(&ClockAnalysis).unwrap_or_default().get(*index) {
+            BoxRow::Clock(index) => match self.clocks.get(*index) {
                 Some(one) => {
                     let (confidence, ground) = (one.confidence.name(), one.ground.words());
                     let text =
@@ -424,7 +437,7 @@ impl View for BoxView {
             Some(BoxRow::Host(sums)) => host_pane(cx, pane, &sums.host),
             Some(BoxRow::Class(host, class)) => self.class_pane(cx, pane, host, *class),
             Some(BoxRow::Finding(index)) => {
-                let state = self.box_state(cx);
+                let state = &self.state;
                 let Some(finding) = state.findings.get(*index) else { return };
                 pane.strong(&finding.title);
                 pane.facts("level", finding.level.name());
@@ -435,7 +448,7 @@ impl View for BoxView {
                 pane.facts("check", &finding.check);
             }
             Some(BoxRow::Clock(index)) => {
-                if let Some(one) = cx.view.known(&ClockAnalysis).unwrap_or_default().get(*index) {
+                if let Some(one) = self.clocks.get(*index) {
                     clock_pane(cx, pane, one);
                 }
             }

@@ -142,7 +142,10 @@ pub fn catalogues(paths: Vec<PathBuf>) -> Ended {
     match (&folder, files.len()) {
         (Some(folder), 0) => writeln!(out, "no catalogue of your own in {}", folder.display())?,
         (None, 0) => writeln!(out, "no folder for catalogues of your own (set HOME)")?,
-        (_, number) => writeln!(out, "{count} codes of your own in {number} files")?,
+        (_, number) => {
+            let (codes, files) = (boxclock_core::many(count, "code"), boxclock_core::many(number, "file"));
+            writeln!(out, "{codes} of your own in {files}")?;
+        }
     }
     out.flush()?;
     for (path, reason) in &wrong {

@@ -6,6 +6,7 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use boxclock_core::analysis::CaseView;
+use boxclock_core::many;
 use boxclock_core::case::{Case, Options};
 use boxclock_core::clock::{Zone, human, to_rfc3339};
 use boxclock_core::coverage;
@@ -126,14 +127,14 @@ fn capture(arguments: &args::Pack, options: &mut PackOptions, work: &Work) -> Re
     let mut mark = |text: &str| options.marks.push(Mark { time: to_rfc3339(now()), text: text.into() });
     mark("capture began");
     if let Some(lasting) = lasting {
-        say(&format!("capturing {files} files: reproduce the failure now"));
+        say(&format!("capturing {}: reproduce the failure now", many(files, "file")));
         let until = Instant::now() + lasting;
         while Instant::now() < until {
             work.check()?;
             std::thread::sleep(Duration::from_millis(20));
         }
     } else {
-        say(&format!("capturing {files} files: reproduce the failure now, then press Enter (Ctrl-C gives up)"));
+        say(&format!("capturing {}: reproduce the failure now, then press Enter (Ctrl-C cancels)", many(files, "file")));
         let (sender, entered) = std::sync::mpsc::channel();
         std::thread::spawn(move || {
             // The end of the input is as good as Enter.
@@ -211,7 +212,7 @@ pub fn check(arguments: &args::Check) -> Ended {
         writeln!(out, "{}: {}: {}", finding.kind, boxclock_core::visible(&finding.path, false), finding.detail)?;
     }
     if verdict.findings.is_empty() {
-        writeln!(out, "{}: the seal holds: {} files", arguments.path.display(), verdict.seal.files.len())?;
+        writeln!(out, "{}: the seal holds: {}", arguments.path.display(), many(verdict.seal.files.len(), "file"))?;
         return Ok(Outcome::Done);
     }
     Err(Failure::Because(format!(
@@ -362,12 +363,7 @@ pub fn redact(arguments: &args::Redact) -> Ended {
         say(&format!("left out: {} ({}): {}", left.origin, left.host, left.reason));
     }
     if let Some(into) = &arguments.into {
-        writeln!(out, "{}: {} files; read it once before you hand it on", into.display(), summary.files)?;
+        writeln!(out, "{}: {}; read it through before you hand it over", into.display(), many(summary.files, "file"))?;
     }
     Ok(if summary.left_out.iter().all(|left| left.why.is_by_choice()) { Outcome::Done } else { Outcome::Partly })
-}
-
-/// A count of things, of which there may be one.
-fn many(count: usize, thing: &str) -> String {
-    if count == 1 { format!("1 {thing}") } else { format!("{count} {thing}s") }
 }
