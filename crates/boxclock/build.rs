@@ -5,9 +5,14 @@ use std::process::Command;
 fn main() {
     let commit = Command::new("git").args(["rev-parse", "--short=12", "HEAD"]).output().ok();
     let commit = commit.filter(|output| output.status.success());
-    let commit = commit.map_or_else(|| "no commit".to_owned(), |output| String::from_utf8_lossy(&output.stdout).trim().to_owned());
+    let commit = commit
+        .map_or_else(|| "no commit".to_owned(), |output| String::from_utf8_lossy(&output.stdout).trim().to_owned());
     let version = env!("CARGO_PKG_VERSION");
-    let (seal, logbook, index) = (number("gather/seal.rs", "SEAL_VERSION: u32"), number("logbook.rs", "VERSION: i64"), number("case/index.rs", "VERSION: u32"));
+    let (seal, logbook, index) = (
+        number("gather/seal.rs", "SEAL_VERSION: u32"),
+        number("logbook.rs", "VERSION: i64"),
+        number("case/index.rs", "VERSION: u32"),
+    );
     println!("cargo:rustc-env=BOXCLOCK_VERSION={version} ({commit}; seal {seal}, logbook {logbook}, index {index})");
     println!("cargo:rerun-if-changed=../../.git/HEAD");
     println!("cargo:rerun-if-changed=../../.git/refs/heads");

@@ -197,8 +197,11 @@ impl CaseView {
         for batch in missing.chunks(BATCH) {
             let made = parallel(batch.len(), work, |at| {
                 let (part, wanted) = &batch[at];
-                let mut builders: Vec<Box<dyn Builder + '_>> = wanted.iter().map(|pass| passes[*pass].begin()).collect();
-                read::windows(self, *part, work, |window| builders.iter_mut().for_each(|builder| builder.window(window)));
+                let mut builders: Vec<Box<dyn Builder + '_>> =
+                    wanted.iter().map(|pass| passes[*pass].begin()).collect();
+                read::windows(self, *part, work, |window| {
+                    builders.iter_mut().for_each(|builder| builder.window(window))
+                });
                 work.advance(bytes(*part));
                 builders.into_iter().map(|builder| builder.encode()).collect::<Vec<_>>()
             });

@@ -31,8 +31,8 @@ mod load;
 mod look;
 mod schedule;
 
-pub use inventory::{FileFound, find_files, find_files_where};
 pub use follow::Follower;
+pub use inventory::{FileFound, find_files, find_files_where};
 pub use load::Loader;
 pub use schedule::Focus;
 

@@ -93,9 +93,8 @@ impl Error {
 
     /// Whether the disk is full, or the user's share of it.
     pub fn is_disk_full(&self) -> bool {
-        let full = |cause: &io::Error| {
-            matches!(cause.kind(), io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded)
-        };
+        let full =
+            |cause: &io::Error| matches!(cause.kind(), io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded);
         matches!(self, Self::System { cause, .. } if full(cause))
     }
 }

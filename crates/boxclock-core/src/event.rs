@@ -486,7 +486,9 @@ impl<'a> EventRef<'a> {
     /// Whether it is a problem: error or worse, a crash, bad-looking text in a source without severities, or a line logged as
     /// information that carries the code of a failure.
     pub fn is_problem(&self) -> bool {
-        self.severity().is_problem() || self.flags() & (flag::SUSPECT | flag::DUMP) != 0 || self.escalating_code().is_some()
+        self.severity().is_problem()
+            || self.flags() & (flag::SUSPECT | flag::DUMP) != 0
+            || self.escalating_code().is_some()
     }
 }
 

@@ -23,18 +23,19 @@ mod pack;
 mod plan;
 pub mod recipe;
 pub mod redact;
+mod redact_request;
 mod remote;
 mod request;
 mod seal;
 mod unpack;
 pub mod watch;
 mod window;
-mod redact_request;
 
 pub use capture::{Snapshot, snapshot};
 pub use check::{Finding, Verdict, check};
 pub use pack::{Packed, pack};
 pub use plan::{PackOptions, Plan, PlannedCommand, PlannedFile, Wanted, plan};
+pub use redact_request::{RedactReady, RedactRequest};
 pub use request::Request;
 pub use seal::{
     AppliedRule, Cut, Mark, Redaction, SEAL_VERSION, Seal, SealedCommand, SealedFile, SealedHost, SealedWindow,
@@ -42,7 +43,6 @@ pub use seal::{
 };
 pub use unpack::{OpenBox, unpack};
 pub use window::Window;
-pub use redact_request::{RedactReady, RedactRequest};
 
 /// The name of the seal inside a box.
 pub const SEAL_NAME: &str = "box.json";

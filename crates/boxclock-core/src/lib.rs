@@ -32,6 +32,7 @@ pub mod limits;
 pub mod logbook;
 pub mod pattern;
 pub mod platform;
+mod plural;
 pub mod query;
 pub mod receive;
 pub mod report;
@@ -41,7 +42,6 @@ pub mod testing;
 pub mod text;
 pub mod timeline;
 pub mod trace;
-mod plural;
 mod visible;
 pub mod work;
 

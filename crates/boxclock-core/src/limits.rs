@@ -12,6 +12,12 @@ pub const LINE_HEAD_BYTES: usize = 64 << 10;
 /// Events in one segment of the event table: lets a segment refer to its actors by 16 bits.
 pub const SEGMENT_EVENTS: usize = 1 << 16;
 
+/// Different actors in one segment of the event table: events refer to them by 16 bits.
+pub const SEGMENT_ACTORS: usize = 1 << 16;
+
+/// Events of one case: rows are numbered by 32 bits. What lies beyond is left out, and its source says so.
+pub const ROWS: usize = u32::MAX as usize;
+
 /// Bytes of one record that are decoded for display, output and search highlights. The rest stays in the file.
 pub const RECORD_BYTES: usize = 1 << 20;
 

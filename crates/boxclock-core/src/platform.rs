@@ -126,7 +126,9 @@ pub fn data_dir() -> Option<PathBuf> {
 
 /// The folder for the program's own log: `$XDG_STATE_HOME/boxclock`.
 pub fn state_dir() -> Option<PathBuf> {
-    etcetera::base_strategy::Xdg::new().ok().and_then(|strategy| Some(etcetera::BaseStrategy::state_dir(&strategy)?.join("boxclock")))
+    etcetera::base_strategy::Xdg::new()
+        .ok()
+        .and_then(|strategy| Some(etcetera::BaseStrategy::state_dir(&strategy)?.join("boxclock")))
 }
 
 /// Makes a folder that only its user can look into, if it is not there yet.

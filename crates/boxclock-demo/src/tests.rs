@@ -40,7 +40,10 @@ fn open(folder: &Path) -> (Case, boxclock_core::case::Loaded) {
 
 /// The first event that passes a filter: its corrected time.
 fn first(case: &Case, loaded: &boxclock_core::case::Loaded, filter: &str) -> i64 {
-    let rows = Filter::parse(filter, &case.zone).unwrap().rows(&CaseView::new(case.clone(), loaded.clone()), &Work::default()).unwrap();
+    let rows = Filter::parse(filter, &case.zone)
+        .unwrap()
+        .rows(&CaseView::new(case.clone(), loaded.clone()), &Work::default())
+        .unwrap();
     let order = rows_in_order(&loaded.table.order, &rows);
     loaded.table.event(boxclock_core::event::Row(order[0])).time().unwrap()
 }

@@ -23,7 +23,6 @@ mod mouse;
 #[cfg(test)]
 pub use mouse::item_at;
 
-
 /// What keys go to.
 pub enum Mode {
     /// The view.

@@ -143,10 +143,8 @@ fn keys(cx: &Context, width: u16) -> Line<'static> {
         own.sort_by_key(place);
     }
     let enter = cx.keymap.everywhere().filter(|binding| binding.name == "enter" && cx.at != STREAM);
-    let common: Vec<&Binding> = COMMON
-        .iter()
-        .filter_map(|name| cx.keymap.everywhere().find(|binding| binding.name == *name))
-        .collect();
+    let common: Vec<&Binding> =
+        COMMON.iter().filter_map(|name| cx.keymap.everywhere().find(|binding| binding.name == *name)).collect();
     let wide = |binding: &Binding| binding.keys[0].width() + binding.short.width() + 3;
     let mut room = usize::from(width).saturating_sub(1 + common.iter().skip(2).map(|row| wide(row)).sum::<usize>());
     let mut shown: Vec<&Binding> = Vec::new();

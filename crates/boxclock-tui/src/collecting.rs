@@ -295,11 +295,7 @@ impl Collecting {
     }
 
     /// Starts work on a thread of its own; while it goes on, the screen is drawn now and then.
-    fn start(
-        &mut self,
-        (state, redraw): (TaskState, &Redraw),
-        job: impl FnOnce(&Work) -> TaskDone + Send + 'static,
-    ) {
+    fn start(&mut self, (state, redraw): (TaskState, &Redraw), job: impl FnOnce(&Work) -> TaskDone + Send + 'static) {
         self.log.clear();
         self.output = None;
         let (work, over) = (Work::default(), Work::default());
@@ -334,7 +330,8 @@ impl Collecting {
             TaskDone::Noted(options, Ok(snapshot)) => {
                 let mut options = *options;
                 options.marks.push(Mark { time: clock::to_rfc3339(clock::now()), text: "capture began".into() });
-                self.log = vec![(LogLevel::Plain, format!("The state of {} was noted.", many(snapshot.files as u64, "file")))];
+                self.log =
+                    vec![(LogLevel::Plain, format!("The state of {} was noted.", many(snapshot.files as u64, "file")))];
                 options.since = Some(Arc::new(snapshot));
                 self.captured = Some(options);
                 if let Some(running) = &mut self.running {
@@ -342,7 +339,9 @@ impl Collecting {
                     running.work.set_total(0);
                 }
             }
-            TaskDone::Noted(_, Err(error)) => (self.running, self.log) = (None, vec![(LogLevel::Bad, error.to_string())]),
+            TaskDone::Noted(_, Err(error)) => {
+                (self.running, self.log) = (None, vec![(LogLevel::Bad, error.to_string())])
+            }
         }
     }
 
@@ -453,7 +452,9 @@ impl Collecting {
         });
         let listening = ["UDP", "TCP", "TLS"].into_iter().zip(receiver.addresses());
         self.log = listening
-            .filter_map(|(way, address)| address.map(|address| (LogLevel::Plain, format!("listening on {way} {address}"))))
+            .filter_map(|(way, address)| {
+                address.map(|address| (LogLevel::Plain, format!("listening on {way} {address}")))
+            })
             .collect();
         if let Some(running) = &mut self.running {
             running.receiver = Some(receiver);
@@ -538,7 +539,10 @@ fn replaced(summary: &RedactSummary, prepared: &RedactReady, preview: bool) -> V
         log.push((LogLevel::Plain, text));
         let samples = summary.samples.iter().filter(|(name, _)| preview && *name == applied.rule);
         for sample in samples.flat_map(|(_, samples)| samples) {
-            log.push((LogLevel::Plain, format!("{:11}{:>7} × {} → {}", "", sample.count, sample.value, sample.instead)));
+            log.push((
+                LogLevel::Plain,
+                format!("{:11}{:>7} × {} → {}", "", sample.count, sample.value, sample.instead),
+            ));
         }
     }
     if summary.applied.is_empty() {
@@ -547,7 +551,10 @@ fn replaced(summary: &RedactSummary, prepared: &RedactReady, preview: bool) -> V
     let left = summary.left_out.iter();
     log.extend(left.map(|left| (LogLevel::Bad, format!("left out: {} ({}): {}", left.origin, left.host, left.reason))));
     if !preview {
-        log.push((LogLevel::Good, format!("{}; read it through before you hand it over", many(summary.files as u64, "file"))));
+        log.push((
+            LogLevel::Good,
+            format!("{}; read it through before you hand it over", many(summary.files as u64, "file")),
+        ));
     }
     log
 }

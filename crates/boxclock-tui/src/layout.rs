@@ -136,15 +136,9 @@ mod tests {
             for height in 0..60 {
                 for (hosts, pane) in [(0, PanePlace::Auto), (3, PanePlace::Beside), (50, PanePlace::Below)] {
                     let layout = Layout::of(width, height, hosts, Some(pane));
-                    for area in [
-                        layout.top,
-                        layout.tabs,
-                        layout.rail,
-                        layout.middle,
-                        layout.reading,
-                        layout.line,
-                        layout.hints,
-                    ] {
+                    for area in
+                        [layout.top, layout.tabs, layout.rail, layout.middle, layout.reading, layout.line, layout.hints]
+                    {
                         assert!(area.width == 0 || area.right() <= width, "{width}x{height} {area:?}");
                         assert!(area.height == 0 || area.bottom() <= height, "{width}x{height} {area:?}");
                     }

@@ -50,9 +50,8 @@ pub fn draw(cx: &Context, chosen: usize, text: &str, found: &[CodeInfo], frame: 
         let known = cx.known_codes();
         let seen = match known.as_ref().and_then(|codes| codes.iter().find(|row| row.code == info.code)) {
             Some(row) => {
-                let first = row
-                    .span
-                    .map_or(String::new(), |(first, _)| format!(", first at {}", time_of_day(first, &cx.zone)));
+                let first =
+                    row.span.map_or(String::new(), |(first, _)| format!(", first at {}", time_of_day(first, &cx.zone)));
                 format!("In this case: {}{first}. Enter shows them.", many(row.count, "event"))
             }
             None if known.is_some() => "Not in this case.".to_owned(),

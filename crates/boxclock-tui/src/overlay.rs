@@ -112,8 +112,7 @@ pub fn help(cx: &Context, specs: &[&'static Spec], scrolled: usize, frame: &mut 
         ]));
     }
     let most = lines.len().saturating_sub(usize::from(area.height.saturating_sub(2)));
-    let block =
-        Block::bordered().title(" Keys ").title_bottom(" any other key closes ").border_style(cx.theme.faint());
+    let block = Block::bordered().title(" Keys ").title_bottom(" any other key closes ").border_style(cx.theme.faint());
     frame.render_widget(Clear, area);
     frame.render_widget(Paragraph::new(lines).scroll((scrolled.min(most) as u16, 0)).block(block), area);
 }

@@ -21,8 +21,8 @@ use ratatui::text::{Line, Span};
 use ratatui::widgets::Paragraph;
 
 use crate::context::Context;
-use crate::layout::RAIL_TIME;
 use crate::jobs::Apply;
+use crate::layout::RAIL_TIME;
 use crate::rail::Overlay;
 use crate::text::{fit, host_mark};
 use crate::theme::{Hue, ink_mark};
@@ -195,8 +195,7 @@ fn mark_slices(cx: &Context, density: &Density) -> HashMap<usize, Marked> {
 
 fn pin_slices(cx: &Context, density: &Density) -> HashMap<usize, (PinKind, Option<u8>)> {
     let pins = cx.pinned.iter();
-    let timed =
-        pins.filter_map(|(row, pin)| Some((cx.event(Row(*row)).time()?, *pin)));
+    let timed = pins.filter_map(|(row, pin)| Some((cx.event(Row(*row)).time()?, *pin)));
     let inside = timed.filter(|(time, _)| (density.from..=density.to).contains(time));
     inside.map(|(time, pin)| (density.slice_of(time), pin)).collect()
 }

@@ -125,7 +125,14 @@ impl Screen {
     fn chosen(&mut self) -> String {
         self.draw(120, 30);
         let cursor = self.app.cx.stream.cursor;
-        self.app.cx.stream.lines.iter().find(|line| line.place == cursor).map(|line| line.text.clone()).unwrap_or_default()
+        self.app
+            .cx
+            .stream
+            .lines
+            .iter()
+            .find(|line| line.place == cursor)
+            .map(|line| line.text.clone())
+            .unwrap_or_default()
     }
 }
 
@@ -539,8 +546,9 @@ fn the_box_says_what_it_covers_and_what_the_checks_found() {
     }));
     screen.app.cx.state += 1;
     screen.settle();
-    let place =
-        |screen: &mut Screen, wanted: &dyn Fn(&BoxRow) -> bool| screen.app.view_of::<BoxView>().rows.iter().position(wanted).unwrap();
+    let place = |screen: &mut Screen, wanted: &dyn Fn(&BoxRow) -> bool| {
+        screen.app.view_of::<BoxView>().rows.iter().position(wanted).unwrap()
+    };
     let class = place(&mut screen, &|row| *row == BoxRow::Class("pump-ctl".into(), Class::System));
     screen.app.view_of::<BoxView>().list.cursor = class;
     let drawn = screen.draw(220, 30);
@@ -608,9 +616,12 @@ fn the_desk_gathers_and_opens_the_box() {
     screen.keys("r");
     task_settles(&mut screen, |tasks| tasks.output.is_some());
     let drawn = screen.draw(160, 30);
-    for part in
-        ["● pump-ctl", "1 of 1 file", "does it cover 2026-04-12 02:20:00 to 2026-04-12 02:40:00", "done; o opens the result"]
-    {
+    for part in [
+        "● pump-ctl",
+        "1 of 1 file",
+        "does it cover 2026-04-12 02:20:00 to 2026-04-12 02:40:00",
+        "done; o opens the result",
+    ] {
         assert!(drawn.contains(part), "lacks {part:?}:\n{drawn}");
     }
     screen.keys("o");
@@ -640,7 +651,11 @@ fn the_desk_captures_what_is_written_meanwhile() {
     let folder = screen.folder.path().to_path_buf();
     let log = folder.join("hosts/pump-ctl/app.log");
     screen.keys("bl");
-    screen.app.view_of::<CollectView>().tasks.set("hosts", format!("pump-ctl={}", folder.join("hosts/pump-ctl").display()));
+    screen
+        .app
+        .view_of::<CollectView>()
+        .tasks
+        .set("hosts", format!("pump-ctl={}", folder.join("hosts/pump-ctl").display()));
     screen.app.view_of::<CollectView>().tasks.set("recipes", "all".into());
     screen.app.view_of::<CollectView>().tasks.set("into", folder.join("x.box.zip").display().to_string());
     screen.keys("r");
@@ -649,7 +664,11 @@ fn the_desk_captures_what_is_written_meanwhile() {
     std::io::Write::write_all(&mut file, b"2026-04-12 02:50:00 ERROR [main] valves - again\n").unwrap();
     screen.keys("r");
     task_settles(&mut screen, |tasks| tasks.output.is_some());
-    assert!(screen.app.view_of::<CollectView>().tasks.log[0].1.contains("1 file, 48 bytes"), "{:?}", screen.app.view_of::<CollectView>().tasks.log);
+    assert!(
+        screen.app.view_of::<CollectView>().tasks.log[0].1.contains("1 file, 48 bytes"),
+        "{:?}",
+        screen.app.view_of::<CollectView>().tasks.log
+    );
 }
 
 #[test]
@@ -682,7 +701,13 @@ fn a_wrong_clock_is_suggested_and_accepted() {
     };
     let mut screen = Screen::of(&[("dose-gw/a.log", &lines(7, "refused")), ("pump-ctl/b.log", &lines(1, "sent"))]);
     screen.keys("2");
-    let place = screen.app.view_of::<BoxView>().rows.iter().position(|row| matches!(row, BoxRow::Clock(_))).expect("a suggestion");
+    let place = screen
+        .app
+        .view_of::<BoxView>()
+        .rows
+        .iter()
+        .position(|row| matches!(row, BoxRow::Clock(_)))
+        .expect("a suggestion");
     screen.app.view_of::<BoxView>().list.cursor = place;
     let drawn = screen.draw(220, 40);
     for part in ["clock seems wrong: add", "12 of 12 identifiers agree", "fr-0412-0000"] {
@@ -705,7 +730,8 @@ fn a_wrong_clock_is_suggested_and_accepted() {
 #[test]
 fn a_source_gets_another_host() {
     let mut screen = Screen::of(&[("pump-ctl/app.log", APP), ("misc/bridge.log", GATEWAY)]);
-    let name = screen.app.cx.sources.iter().find(|source| source.source.ends_with("bridge.log")).unwrap().source.clone();
+    let name =
+        screen.app.cx.sources.iter().find(|source| source.source.ends_with("bridge.log")).unwrap().source.clone();
     screen.keys("2");
     screen.choose_source(&name);
     screen.keys("L");

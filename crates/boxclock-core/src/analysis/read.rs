@@ -120,7 +120,8 @@ pub(super) fn windows(view: &CaseView, part: usize, work: &Work, mut each: impl 
             starts.clear();
             for at in first..next {
                 let from = ((offsets[at] - base) as usize).min(raw.len());
-                let to = offsets.get(at + 1).filter(|_| at + 1 < next).map_or(raw.len(), |next| (*next - base) as usize);
+                let to =
+                    offsets.get(at + 1).filter(|_| at + 1 < next).map_or(raw.len(), |next| (*next - base) as usize);
                 starts.push(text.len() as u32);
                 text.push_str(&source.encoding.text(&raw[from..to.clamp(from, raw.len())]));
             }

@@ -40,7 +40,9 @@ impl Analysis for Letters {
 
 /// A log that is large enough to have an index.
 fn large() -> String {
-    (0..30_000).map(|at| format!("2026-04-12T02:{:02}:{:02}Z app: fed tank {at}, valve open\n", at / 60 % 60, at % 60)).collect()
+    (0..30_000)
+        .map(|at| format!("2026-04-12T02:{:02}:{:02}Z app: fed tank {at}, valve open\n", at / 60 % 60, at % 60))
+        .collect()
 }
 
 #[test]

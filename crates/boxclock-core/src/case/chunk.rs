@@ -249,7 +249,10 @@ impl<'a> Builder<'a> {
     }
 
     fn event(&mut self, pos: usize, line: &[u8], head: &Head<'_>) {
-        if self.segment.times.len() >= limits::SEGMENT_EVENTS {
+        // An event can bring two actors: that of its first line, and the one that its last line names.
+        let is_full = self.segment.times.len() >= limits::SEGMENT_EVENTS
+            || self.segment.actors.len() + 2 > limits::SEGMENT_ACTORS;
+        if is_full {
             self.next_segment(pos);
         }
         let start = self.base + pos as u64;

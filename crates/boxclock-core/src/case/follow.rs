@@ -26,9 +26,8 @@ impl Follower {
     pub fn new(case: &Case) -> Self {
         let (paths, options) = (case.paths.clone(), case.options.clone());
         let mut known = fingerprint(&paths, &options);
-        let has_grown = |source: &super::Source| {
-            std::fs::metadata(&source.path).map_or(0, |data| data.len()) != source.len_bytes
-        };
+        let has_grown =
+            |source: &super::Source| std::fs::metadata(&source.path).map_or(0, |data| data.len()) != source.len_bytes;
         if case.sources.iter().any(has_grown) {
             // It has grown since the case was opened.
             known.1 = !known.1;

@@ -41,6 +41,8 @@ pub struct Loader {
     ready: Vec<bool>,
     /// The merged order and the disordered rows, if they were kept.
     order: Option<(Column<u32>, Column<u32>)>,
+    /// Events that the table takes.
+    max_rows: usize,
     /// For each source: where the first bytes are that are no UTF-8, and the first NUL byte.
     damage: Vec<(Option<u64>, Option<u64>)>,
 }
@@ -75,6 +77,7 @@ impl Loader {
             keys: Vec::new(),
             ready: Vec::new(),
             order: None,
+            max_rows: limits::ROWS,
             damage: Vec::new(),
         }
     }
@@ -319,13 +322,17 @@ impl Loader {
         let mut actors: Vec<TableActor> = Vec::new();
         let mut actor_ids: FxHashMap<TableActor, u32> = FxHashMap::default();
         let mut parts: Vec<Part> = Vec::new();
+        let mut reports = self.reports.clone();
         let mut first_row = 0_usize;
         for (index, slots) in self.slots.iter().enumerate() {
             let source = &self.sources[index];
             let mut first_line = 0;
+            let mut left_out = 0;
             for segment in slots.iter().flatten().flat_map(|piece| &piece.segments) {
                 let lines = segment.lines;
-                if !segment.is_empty() && u32::try_from(first_row + segment.len()).is_ok() {
+                if first_row + segment.len() > self.max_rows {
+                    left_out += segment.len() as u64;
+                } else if !segment.is_empty() {
                     close_part(&mut parts, index, segment.offset + u64::from(segment.offsets[0]));
                     let ids = segment.actors.iter().map(|actor| {
                         let actor = table_actor(actor, source, &mut hosts, &mut components);
@@ -344,6 +351,14 @@ impl Loader {
                     first_row += segment.len();
                 }
                 first_line += lines;
+            }
+            if left_out > 0 {
+                let text = format!(
+                    "{} not shown: a case holds at most {} events; leave out other sources",
+                    crate::many(left_out, "event"),
+                    self.max_rows
+                );
+                reports[index].trouble.push(Trouble::lost(text));
             }
         }
         let mut table = Table {
@@ -366,7 +381,7 @@ impl Loader {
         }
         Loaded {
             table: Arc::new(table),
-            reports: Arc::new(self.reports.clone()),
+            reports: Arc::new(reports),
             complete,
             pieces: Arc::default(),
             keys: Arc::new(self.keys.clone()),
@@ -597,5 +612,24 @@ impl Loaded {
     pub fn drift_of_host(&self, label: &str) -> Drift {
         let host = self.table.hosts.iter().position(|host| host == label);
         host.and_then(|host| self.table.drift.get(host)).copied().unwrap_or_default()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::{case, log};
+
+    #[test]
+    fn events_beyond_the_limit_are_named() {
+        let text = log().info("app", "fed").info("app", "fed").info("app", "fed").text();
+        let root = case(&[("gw/a.log", &text), ("gw/b.log", &text)]);
+        let mut loader = Loader::new(&root.open());
+        loader.max_rows = 4;
+        let loaded = loader.run(&Work::default()).unwrap();
+        assert_eq!(loaded.table.len(), 3);
+        let trouble: Vec<&str> = loaded.reports[1].trouble.iter().map(|trouble| trouble.text.as_str()).collect();
+        assert_eq!(trouble, ["3 events not shown: a case holds at most 4 events; leave out other sources"]);
+        assert!(loaded.reports[0].trouble.is_empty());
     }
 }

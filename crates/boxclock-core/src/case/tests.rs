@@ -358,7 +358,9 @@ fn searching_reads_every_encoding() {
         for (filter, expected) in [("gone", 1), ("füSSe", 0), ("FÜSSE", 0), ("füße", 1), ("/^2026.*fine/", 1), ("0", 2)]
         {
             let filter = crate::query::Filter::parse(filter, &Zone::utc()).unwrap();
-            let rows = filter.rows(&crate::analysis::CaseView::new(opened.case.clone(), opened.loaded.clone()), &Work::default()).unwrap();
+            let rows = filter
+                .rows(&crate::analysis::CaseView::new(opened.case.clone(), opened.loaded.clone()), &Work::default())
+                .unwrap();
             assert_eq!(rows.count(), expected, "{filter:?}");
         }
     }

@@ -3,7 +3,7 @@
 use super::catalogue::{self, entries, entry};
 use super::family::state_number;
 use super::reading::from_entry;
-use super::{Code, Family, Platform, CodeInfo, rank, user};
+use super::{Code, CodeInfo, Family, Platform, rank, user};
 
 /// The most rows that a search by words gives.
 pub const MOST_FOUND: usize = 40;

@@ -2,7 +2,7 @@
 //! other codes of the same source.
 
 use super::catalogue::entry;
-use super::{Code, Family, Form, Platform, CodeInfo};
+use super::{Code, CodeInfo, Family, Form, Platform};
 
 /// A reading of a number, and what speaks for it.
 #[derive(Clone, Debug)]

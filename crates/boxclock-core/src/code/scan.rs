@@ -8,7 +8,7 @@
 use sieve::{LONGEST, Sieve};
 use wide::u8x16;
 
-use super::{Code, Family, CodeInfo, rank};
+use super::{Code, CodeInfo, Family, rank};
 
 mod named;
 mod number;

@@ -145,7 +145,8 @@ impl RecordReader {
                     continue;
                 }
                 let written = record.get(found.start..found.end).unwrap_or_default();
-                if let Some(at) = text.get(behind..).and_then(|rest| rest.find(written)).filter(|_| !written.is_empty()) {
+                if let Some(at) = text.get(behind..).and_then(|rest| rest.find(written)).filter(|_| !written.is_empty())
+                {
                     behind += at + written.len();
                     glosses.push((behind, meaning.gloss));
                 } else if text.len() == first.len() && !first.contains(written) {

@@ -24,11 +24,11 @@ use serde_json::Value;
 
 use super::Facts;
 use super::restart::RestartAnalysis;
+use crate::analysis::CaseView;
 use crate::case::Case;
 use crate::clock::{DAY, human};
 use crate::gather::recipe::Class;
 use crate::gather::{Window, time_of};
-use crate::analysis::CaseView;
 use crate::work::Work;
 use crate::{Error, Result, platform};
 

@@ -382,7 +382,9 @@ impl<'o> Planner<'o> {
             let of_host = options.work_of(label, work);
             Remote::connect(address, options.ssh_config.as_deref(), options.may_ask, &of_host)
                 // Whatever the client said because it was stopped, nothing of it is there.
-                .map_err(|error| of_host.stopped_alone().map_or_else(|| error.to_string(), |stopped| stopped.to_string()))
+                .map_err(|error| {
+                    of_host.stopped_alone().map_or_else(|| error.to_string(), |stopped| stopped.to_string())
+                })
         };
         // Where the client may ask at the terminal, one after the other; else a host that does not answer delays no other.
         let answers: Vec<std::result::Result<Remote, String>> = if options.may_ask {

@@ -3,8 +3,8 @@
 use std::io::{self, Write};
 use std::sync::Arc;
 
-use rustc_hash::FxHashMap;
 use quick_xml::events::{BytesDecl, BytesText, Event};
+use rustc_hash::FxHashMap;
 use serde::Serialize;
 use serde_json::{Map, Value};
 
@@ -212,7 +212,8 @@ impl EventWriter {
         let level = event.severity().name().unwrap_or("-");
         let component = some(event.component()).unwrap_or("-");
         let run = self.run_of(event.row);
-        let run = run.map_or(String::new(), |run| format!("× {} in {}  ", run.count, human::duration_text(run.lasts_ns)));
+        let run =
+            run.map_or(String::new(), |run| format!("× {} in {}  ", run.count, human::duration_text(run.lasts_ns)));
         writeln!(out, "{time}  {host:<12} {level:<5} {component:<16} {run}{}", body.replace('\n', "\n    "))
     }
 

@@ -191,7 +191,8 @@ mod tests {
 
     #[test]
     fn three_years_with_one_bad_night_show_the_night() {
-        let mut text = String::from("2023-04-12T02:00:00Z app: driver installed\n2024-06-01T12:00:00Z app: restarted\n");
+        let mut text =
+            String::from("2023-04-12T02:00:00Z app: driver installed\n2024-06-01T12:00:00Z app: restarted\n");
         for minute in 0..360 {
             text.push_str(&format!("2026-04-12T{:02}:{:02}:00Z app: fed\n", minute / 60, minute % 60));
         }

@@ -159,7 +159,8 @@ impl Sample {
     fn end(&mut self) {
         let often = |count: u32| count > MAX_TIMES;
         let all = std::mem::take(&mut self.building).into_iter();
-        self.seen = all.map(|(hash, (event, count))| (hash, event, count)).filter(|(.., count)| !often(*count)).collect();
+        self.seen =
+            all.map(|(hash, (event, count))| (hash, event, count)).filter(|(.., count)| !often(*count)).collect();
         self.seen.sort_unstable();
         if self.seen.len() > MAX_KEPT {
             self.seen.truncate(MAX_KEPT);
@@ -170,9 +171,9 @@ impl Sample {
 
 /// A hash that is the same on every machine: FNV-1a, its bits mixed so that the smallest ones are a fair sample.
 fn hash(text: &str) -> u64 {
-    let fnv = text.bytes().fold(0xcbf2_9ce4_8422_2325_u64, |hash, byte| {
-        (hash ^ u64::from(byte)).wrapping_mul(0x0100_0000_01b3)
-    });
+    let fnv = text
+        .bytes()
+        .fold(0xcbf2_9ce4_8422_2325_u64, |hash, byte| (hash ^ u64::from(byte)).wrapping_mul(0x0100_0000_01b3));
     let mixed = (fnv ^ (fnv >> 33)).wrapping_mul(0xff51_afd7_ed55_8ccd);
     mixed ^ (mixed >> 33)
 }
@@ -222,7 +223,8 @@ impl Analysis for ClockAnalysis {
                     continue;
                 }
                 let pair = (*host, *against);
-                let messages = shared.messages.get(&pair).and_then(|pairs| offset(pairs)).map(|of| (Ground::SameMessage, of));
+                let messages =
+                    shared.messages.get(&pair).and_then(|pairs| offset(pairs)).map(|of| (Ground::SameMessage, of));
                 let identifiers = || {
                     let pairs = shared.identifiers.get(&pair);
                     pairs.and_then(|pairs| offset(pairs)).map(|of| (Ground::SameIdentifier, of))
@@ -510,7 +512,10 @@ mod tests {
         let found = found(&gateway, &pump);
         assert_eq!(found.len(), 1, "{found:?}");
         let one = &found[0];
-        assert_eq!((one.host.as_str(), one.against.as_str(), one.drift_text().as_str()), ("dose-gw", "pump-ctl", "−6m"));
+        assert_eq!(
+            (one.host.as_str(), one.against.as_str(), one.drift_text().as_str()),
+            ("dose-gw", "pump-ctl", "−6m")
+        );
         assert_eq!((one.ground, one.confidence), (Ground::SameIdentifier, Confidence::High));
         assert_eq!(one.evidence[0].shared, "fr-0412-0000");
         assert_eq!((one.evidence[0].here.1, one.evidence[0].there.1), (1, 1));

@@ -38,7 +38,9 @@ pub(super) const COMMANDS: &[Command<App, (), Then>] = &[
     row("enter", &["Enter"], "open", "open: edit the field, or go to its place in the Stream", |app, (), _| {
         app.with_view(|view, cx| view.enter(cx))
     }),
-    row("jump-back", &["Backspace"], "back", "go back to where you came from", |app, (), _| Ok(app.cx.jump_back(false))),
+    row("jump-back", &["Backspace"], "back", "go back to where you came from", |app, (), _| {
+        Ok(app.cx.jump_back(false))
+    }),
     row("jump-forward", &["'"], "forward", "go forward again after going back", |app, (), _| {
         Ok(app.cx.jump_back(true))
     }),

@@ -61,7 +61,8 @@ impl App {
     /// A menu, the finder, completions and the help: the wheel goes along, a click chooses, and beside them closes.
     fn mouse_over(&mut self, kind: MouseEventKind, position: Position) {
         let press = |app: &mut Self, code| app.key(KeyEvent::new(code, KeyModifiers::NONE));
-        let is_list = !matches!(&self.mode, Mode::Typing(typing) if matches!(typing.question.live, Live::Nothing | Live::Find));
+        let is_list =
+            !matches!(&self.mode, Mode::Typing(typing) if matches!(typing.question.live, Live::Nothing | Live::Find));
         match kind {
             MouseEventKind::ScrollDown if is_list => press(self, KeyCode::Down),
             MouseEventKind::ScrollUp if is_list => press(self, KeyCode::Up),
@@ -123,8 +124,7 @@ impl App {
     /// The rail's window from one line of the screen to another.
     fn rail_window(&mut self, from: u16, to: u16) {
         let Some(density) = self.cx.rail.density.clone() else { return };
-        let line =
-            |row: u16| usize::from(row.saturating_sub(self.cx.layout.rail.y + 1)).min(density.slices());
+        let line = |row: u16| usize::from(row.saturating_sub(self.cx.layout.rail.y + 1)).min(density.slices());
         let (first, last) = (line(from.min(to)), line(from.max(to)) + 1);
         let end = if last >= density.slices() { density.to } else { density.start_of(last) };
         self.cx.rail.window = Some((density.start_of(first), end));

@@ -140,5 +140,4 @@ impl Context {
         self.ask_for_rows();
         Ok(())
     }
-
 }

@@ -3,6 +3,7 @@
 use std::path::PathBuf;
 use std::sync::Arc;
 
+use boxclock_core::Result;
 use boxclock_core::analysis::{CaseView, EventKey, pass};
 use boxclock_core::case::{Case, Loaded, Options};
 use boxclock_core::clock::human;
@@ -14,7 +15,6 @@ use boxclock_core::query::values::ValueAnalysis;
 use boxclock_core::timeline::arrange::ArrangedRows;
 use boxclock_core::timeline::drift::ClockAnalysis;
 use boxclock_core::timeline::marks::MarkAnalysis;
-use boxclock_core::Result;
 use boxclock_core::work::Work;
 
 use super::{Context, Place, STREAM, Then};
@@ -304,7 +304,11 @@ impl Context {
             return Then::say(if forward { "There is no jump to repeat." } else { "This is where you started." });
         };
         let here = self.place();
-        if forward { self.back.push(here) } else { self.forward.push(here) }
+        if forward {
+            self.back.push(here)
+        } else {
+            self.forward.push(here)
+        }
         if let Some(row) = key.as_ref().and_then(|key| self.view.row(key)) {
             self.go(self.place_of_row(row));
         }

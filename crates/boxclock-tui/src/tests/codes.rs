@@ -59,7 +59,11 @@ fn any_code_is_looked_up_from_anywhere() {
         "{drawn}"
     );
     screen.keys("\n");
-    assert!(screen.app.cx.message.as_deref().unwrap().starts_with("does not occur in this case"), "{:?}", screen.app.cx.message);
+    assert!(
+        screen.app.cx.message.as_deref().unwrap().starts_with("does not occur in this case"),
+        "{:?}",
+        screen.app.cx.message
+    );
     screen.key(KeyCode::Esc);
     screen.keys("#zzzz");
     assert!(screen.draw(60, 20).contains("Not a code"), "{}", screen.draw(60, 20));
@@ -92,7 +96,10 @@ fn the_family_of_a_code_is_chosen_kept_and_taken_back() {
     screen.keys("4or");
     assert!(matches!(screen.app.mode, Mode::Menu(_)));
     screen.keys("j\n");
-    assert_ne!(screen.app.view_of::<CodesView>().codes.iter().find(|row| row.code.number == 5).unwrap().code.family.name(), first);
+    assert_ne!(
+        screen.app.view_of::<CodesView>().codes.iter().find(|row| row.code.number == 5).unwrap().code.family.name(),
+        first
+    );
 }
 
 #[test]

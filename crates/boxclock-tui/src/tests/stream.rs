@@ -29,7 +29,9 @@ fn night() -> Screen {
 fn choose(screen: &mut Screen, wanted: &str) {
     let Mode::Menu(menu) = &mut screen.app.mode else { panic!("no menu is open") };
     let at = menu.items.iter().position(|(text, _)| text.contains(wanted));
-    menu.chosen = at.unwrap_or_else(|| panic!("no {wanted:?} in {:?}", menu.items.iter().map(|(text, _)| text).collect::<Vec<_>>()));
+    menu.chosen = at.unwrap_or_else(|| {
+        panic!("no {wanted:?} in {:?}", menu.items.iter().map(|(text, _)| text).collect::<Vec<_>>())
+    });
     screen.keys("\n");
 }
 
@@ -136,7 +138,11 @@ fn filters_by_pointing_and_back() {
     assert_eq!(screen.app.cx.row_count(), 60);
     screen.keys("Fv");
     choose(&mut screen, "around this, 5 minutes");
-    assert!(screen.app.cx.stream.filter_text.starts_with("time within 5m of 2026-04-12T"), "{}", screen.app.cx.stream.filter_text);
+    assert!(
+        screen.app.cx.stream.filter_text.starts_with("time within 5m of 2026-04-12T"),
+        "{}",
+        screen.app.cx.stream.filter_text
+    );
 }
 
 #[test]

@@ -255,7 +255,6 @@ impl BoxView {
         (!host.is_empty()).then_some(host)
     }
 
-
     /// Puts hosts, classes, sources and findings into the order of the Box view.
     fn arrange(&mut self, cx: &Context) {
         let mut hosts: BTreeMap<&str, (HostSums, BTreeMap<usize, Vec<usize>>)> = BTreeMap::new();
@@ -404,7 +403,9 @@ impl View for BoxView {
                 let cover = state.cover.iter().find(|row| row.host == *host && row.class == *class);
                 class_line(cx, cover, *class, width)
             }
-            BoxRow::Source(index) => source_line(cx, &cx.sources[*index], (width, format_width(cx, width), width >= WIDE)),
+            BoxRow::Source(index) => {
+                source_line(cx, &cx.sources[*index], (width, format_width(cx, width), width >= WIDE))
+            }
             BoxRow::Finding(index) => match self.state.findings.get(*index) {
                 Some(finding) => finding_line(cx, finding, width),
                 None => Vec::new(),
@@ -617,11 +618,7 @@ fn host_pane(cx: &Context, pane: &mut Pane<'_>, label: &str) {
             let within = host.clock_within_ms.unwrap_or(0);
             pane.facts(
                 "clock",
-                &format!(
-                    "at gathering: {} there, {} here",
-                    date_time(there, &cx.zone),
-                    date_time(here, &cx.zone)
-                ),
+                &format!("at gathering: {} there, {} here", date_time(there, &cx.zone), date_time(here, &cx.zone)),
             );
             // What lies within the error of asking is no drift.
             if add.unsigned_abs() / 1_000_000 > within.max(1000) {
@@ -638,7 +635,8 @@ fn host_pane(cx: &Context, pane: &mut Pane<'_>, label: &str) {
         None => pane.facts("clock", "could not be asked when this was gathered"),
     }
     let (settings, facts): (Vec<_>, Vec<_>) = cx
-        .view.case
+        .view
+        .case
         .documents
         .iter()
         .filter(|document| document.host == label)
@@ -675,9 +673,7 @@ fn source_pane(cx: &Context, pane: &mut Pane<'_>, source: &SourceOut) {
         }
         None => pane.facts("clock", "as written; d corrects it"),
     }
-    if let Some(contest) =
-        cx.view.case.sources.get(source.members.end - 1).and_then(|source| source.contest.as_ref())
-    {
+    if let Some(contest) = cx.view.case.sources.get(source.members.end - 1).and_then(|source| source.contest.as_ref()) {
         let won = contest.winner.format.name() == source.format;
         let why = if won { contest.reason() } else { "chosen by hand".to_owned() };
         pane.facts("why", &why);

@@ -219,7 +219,8 @@ impl View for CauseView {
     fn item(&self, cx: &Context, index: usize, width: usize) -> Item {
         let (link, pin) = cx.cause_order()[index];
         let event = cx.row_of_pin(pin).map(|row| cx.event(row));
-        let time = event.and_then(|event| event.time()).map_or("no time     ".into(), |time| time_of_day(time, &cx.zone));
+        let time =
+            event.and_then(|event| event.time()).map_or("no time     ".into(), |time| time_of_day(time, &cx.zone));
         let host = event.map_or("", |event| event.host());
         let number = event.map_or(0, |event| event.actor().host);
         let note = if pin.note.is_empty() { "(no note)" } else { &pin.note };

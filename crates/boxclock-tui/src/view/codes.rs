@@ -291,7 +291,6 @@ fn found(cx: &Context, pane: &mut Pane<'_>, row: &CodeCount) {
     }
 }
 
-
 fn relatives(pane: &mut Pane<'_>, title: &str, all: &[Relative], count: fn(&Relative) -> u64) {
     let mut list: Vec<&Relative> = all.iter().filter(|relative| count(relative) > 0).collect();
     list.sort_by_key(|relative| (relative.nearness(count(relative)), relative.code));

@@ -266,7 +266,12 @@ fn host_line(cx: &Context, host: &Host, width: usize) -> Vec<Span<'static>> {
     };
     let (files, all) = host.files;
     let bar = format!("{}{}", "━".repeat(bar), "┄".repeat(10 - bar));
-    let text =
-        format!(" {shape} {:<14} {bar} {files} of {}, {}  {}", host.label, many(all as u64, "file"), bytes(done), host.stage.words());
+    let text = format!(
+        " {shape} {:<14} {bar} {files} of {}, {}  {}",
+        host.label,
+        many(all as u64, "file"),
+        bytes(done),
+        host.stage.words()
+    );
     vec![Span::styled(fit(&text, width), style)]
 }

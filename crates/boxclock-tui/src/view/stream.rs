@@ -127,7 +127,9 @@ impl View for StreamView {
             let hidden = grouped(cx.view.loaded.table.len() as u64);
             vec![
                 format!("No event passes the filter: {}", cx.stream.filter_text),
-                format!("{hidden} events are hidden. F removes the filter, f changes it, < goes back to the one before."),
+                format!(
+                    "{hidden} events are hidden. F removes the filter, f changes it, < goes back to the one before."
+                ),
             ]
         } else if cx.view.loaded.complete {
             vec![

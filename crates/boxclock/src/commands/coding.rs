@@ -4,7 +4,7 @@ use std::io::{self, BufWriter, Write};
 use std::path::PathBuf;
 
 use boxclock_core::code::lookup::{self, NoCode};
-use boxclock_core::code::{Family, Form, Platform, CodeInfo, catalogue, user};
+use boxclock_core::code::{CodeInfo, Family, Form, Platform, catalogue, user};
 
 use crate::args::{self, ListForm};
 use crate::outcome::{Ended, Failure, Outcome, say};

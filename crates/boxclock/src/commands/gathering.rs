@@ -6,15 +6,17 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use boxclock_core::analysis::CaseView;
-use boxclock_core::many;
 use boxclock_core::case::{Case, Options};
 use boxclock_core::clock::{Zone, human, to_rfc3339};
 use boxclock_core::coverage;
 use boxclock_core::facts::{self, Checks, Finding};
 use boxclock_core::gather::recipe::{Recipe, Recipes};
 use boxclock_core::gather::redact::{self, Sample};
-use boxclock_core::gather::{self, AppliedRule, Mark, PackOptions, Packed, Plan, RedactReady, Unreadable, Window, RedactRequest};
+use boxclock_core::gather::{
+    self, AppliedRule, Mark, PackOptions, Packed, Plan, RedactReady, RedactRequest, Unreadable, Window,
+};
 use boxclock_core::logbook::Story;
+use boxclock_core::many;
 use boxclock_core::work::Work;
 
 use super::{cancellable, name_left_out, now, open, options, progress, read};
@@ -134,7 +136,10 @@ fn capture(arguments: &args::Pack, options: &mut PackOptions, work: &Work) -> Re
             std::thread::sleep(Duration::from_millis(20));
         }
     } else {
-        say(&format!("capturing {}: reproduce the failure now, then press Enter (Ctrl-C cancels)", many(files, "file")));
+        say(&format!(
+            "capturing {}: reproduce the failure now, then press Enter (Ctrl-C cancels)",
+            many(files, "file")
+        ));
         let (sender, entered) = std::sync::mpsc::channel();
         std::thread::spawn(move || {
             // The end of the input is as good as Enter.

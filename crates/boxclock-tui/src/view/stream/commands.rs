@@ -19,14 +19,20 @@ pub(super) const COMMANDS: &[ViewCommand<StreamView>] = &[
         keys: &["Left", "h"],
         short: "left",
         long: "scroll the text left",
-        run: |_, cx, _| { cx.stream.shifted = cx.stream.shifted.saturating_sub(SHIFT); Ok(Then::Stay) },
+        run: |_, cx, _| {
+            cx.stream.shifted = cx.stream.shifted.saturating_sub(SHIFT);
+            Ok(Then::Stay)
+        },
     },
     ViewCommand {
         name: "right",
         keys: &["Right", "l"],
         short: "right",
         long: "scroll the text right",
-        run: |_, cx, _| { cx.stream.shifted += SHIFT; Ok(Then::Stay) },
+        run: |_, cx, _| {
+            cx.stream.shifted += SHIFT;
+            Ok(Then::Stay)
+        },
     },
     ViewCommand {
         name: "previous-problem",
@@ -82,7 +88,9 @@ pub(super) const COMMANDS: &[ViewCommand<StreamView>] = &[
         keys: &["t"],
         short: "time",
         long: "go to a time",
-        run: |_, _cx, _| Ok(Then::Ask(Question::new("go to", "02:31  02:31:07  2026-04-12 02:31", "", Context::go_to_time))),
+        run: |_, _cx, _| {
+            Ok(Then::Ask(Question::new("go to", "02:31  02:31:07  2026-04-12 02:31", "", Context::go_to_time)))
+        },
     },
     ViewCommand {
         name: "previous-on-walk",
@@ -180,14 +188,20 @@ pub(super) const COMMANDS: &[ViewCommand<StreamView>] = &[
         keys: &["Z"],
         short: "unfold all",
         long: "show all lines of all records, or only the first",
-        run: |_, cx, _| { cx.stream.unfold_all = !cx.stream.unfold_all; Ok(Then::Stay) },
+        run: |_, cx, _| {
+            cx.stream.unfold_all = !cx.stream.unfold_all;
+            Ok(Then::Stay)
+        },
     },
     ViewCommand {
         name: "wrap",
         keys: &["a"],
         short: "wrap",
         long: "wrap long lines, or cut them",
-        run: |_, cx, _| { cx.stream.wrap = !cx.stream.wrap; Ok(Then::Stay) },
+        run: |_, cx, _| {
+            cx.stream.wrap = !cx.stream.wrap;
+            Ok(Then::Stay)
+        },
     },
     ViewCommand {
         name: "fold-runs",
@@ -264,14 +278,20 @@ pub(super) const COMMANDS: &[ViewCommand<StreamView>] = &[
         keys: &["J"],
         short: "read ↓",
         long: "scroll the reading pane down",
-        run: |_, cx, _| { cx.pane.top += 3; Ok(Then::Stay) },
+        run: |_, cx, _| {
+            cx.pane.top += 3;
+            Ok(Then::Stay)
+        },
     },
     ViewCommand {
         name: "pane-up",
         keys: &["K"],
         short: "read ↑",
         long: "scroll the reading pane up",
-        run: |_, cx, _| { cx.pane.top = cx.pane.top.saturating_sub(3); Ok(Then::Stay) },
+        run: |_, cx, _| {
+            cx.pane.top = cx.pane.top.saturating_sub(3);
+            Ok(Then::Stay)
+        },
     },
     ViewCommand {
         name: "pane-mode",
@@ -299,21 +319,30 @@ pub(super) const COMMANDS: &[ViewCommand<StreamView>] = &[
         keys: &["+", "="],
         short: "narrower",
         long: "rail: narrow the window around this event",
-        run: |_, cx, _| { cx.rail.window = cx.scaled_window(true); Ok(Then::Stay) },
+        run: |_, cx, _| {
+            cx.rail.window = cx.scaled_window(true);
+            Ok(Then::Stay)
+        },
     },
     ViewCommand {
         name: "wider",
         keys: &["-"],
         short: "wider",
         long: "rail: widen the window",
-        run: |_, cx, _| { cx.rail.window = cx.scaled_window(false); Ok(Then::Stay) },
+        run: |_, cx, _| {
+            cx.rail.window = cx.scaled_window(false);
+            Ok(Then::Stay)
+        },
     },
     ViewCommand {
         name: "whole-span",
         keys: &["*"],
         short: "whole",
         long: "rail: show the whole span",
-        run: |_, cx, _| { cx.rail.window = None; Ok(Then::Stay) },
+        run: |_, cx, _| {
+            cx.rail.window = None;
+            Ok(Then::Stay)
+        },
     },
     ViewCommand {
         name: "lanes",

@@ -47,7 +47,9 @@ impl Context {
             let name = format!("ink {number}");
             items.push(walk_item(format!("{number}  walk along {text}"), WalkTarget::Ink(place), name));
             let now = text.clone();
-            items.push(item(format!("{number}  change {text}"), move |_| Ok(Then::Ask(ink_question(place, now.clone())))));
+            items.push(item(format!("{number}  change {text}"), move |_| {
+                Ok(Then::Ask(ink_question(place, now.clone())))
+            }));
             items.push(item(format!("{number}  remove {text}"), move |cx| cx.set_ink(place, "").map(|()| Then::Stay)));
         }
         Menu::offer("Inks", items, "There are no inks yet; m colours a text or filter.")
@@ -98,9 +100,8 @@ impl Context {
             items.push(filter_item("around this, 5 minutes", with(&format!("time within 5m of {time}Z"))));
         }
         items.extend(pieces.iter().map(|piece| filter_item(format!("only     {piece}"), with(piece))));
-        items.extend(
-            pieces.iter().map(|piece| filter_item(format!("without  {piece}"), with(&format!("not {piece}")))),
-        );
+        items
+            .extend(pieces.iter().map(|piece| filter_item(format!("without  {piece}"), with(&format!("not {piece}")))));
         Menu::offer("Filter by this event", items, "No event is selected.")
     }
 

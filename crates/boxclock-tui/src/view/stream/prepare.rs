@@ -56,9 +56,10 @@ impl Context {
             marks.extend(ink.iter().flat_map(|ink| ink.filter.marks(&text)).map(|range| (range, TextMark::Ink(of))));
         }
         marks.extend(self.stream.find.iter().flat_map(|find| find.marks(&text)).map(|range| (range, TextMark::Hit)));
-        let ink = self.stream.inks.iter().zip(0_u8..).find(|(ink, _)| {
-            ink.as_ref().and_then(|ink| ink.rows.as_ref()).is_some_and(|rows| rows.contains(row.0))
-        });
+        let ink =
+            self.stream.inks.iter().zip(0_u8..).find(|(ink, _)| {
+                ink.as_ref().and_then(|ink| ink.rows.as_ref()).is_some_and(|rows| rows.contains(row.0))
+            });
         let ink = ink.map(|(_, place)| place);
         let run = run.filter(|run| run.count > 1);
         let mut line = StreamLine { row, place, text, glosses, marks, more_lines, extra: rest, run, ink, height: 1 };
