@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 
-use rusqlite::{Connection, OptionalExtension, params};
+use rusqlite::{Connection, OptionalExtension, Transaction, TransactionBehavior, params};
 use serde::{Deserialize, Serialize};
 
 use crate::case::Choice;
@@ -282,18 +282,22 @@ impl Logbook {
         // With a full sync on each commit, what was shown as saved survives a kill and a power loss.
         connection.execute_batch("PRAGMA journal_mode = WAL; PRAGMA synchronous = FULL; PRAGMA foreign_keys = ON;")?;
         connection.busy_timeout(std::time::Duration::from_secs(2))?;
-        let version: i64 = connection.query_row("PRAGMA user_version", [], |row| row.get(0))?;
+        // In one transaction that holds the file from the start: a kill, or a second program that opens it, finds the old
+        // tables or the new ones.
+        let transaction = Transaction::new_unchecked(&connection, TransactionBehavior::Immediate)?;
+        let version: i64 = transaction.query_row("PRAGMA user_version", [], |row| row.get(0))?;
         if version > VERSION {
             return Ok(None);
         }
         if version == 1 {
-            connection.execute_batch(SINCE_1)?;
+            transaction.execute_batch(SINCE_1)?;
         }
         if version == 1 || version == 2 {
-            connection.execute_batch(SINCE_2)?;
+            transaction.execute_batch(SINCE_2)?;
         }
-        connection.execute_batch(SCHEMA)?;
-        connection.execute_batch(&format!("PRAGMA user_version = {VERSION};"))?;
+        transaction.execute_batch(SCHEMA)?;
+        transaction.pragma_update(None, "user_version", VERSION)?;
+        transaction.commit()?;
         Ok(Some(Self { connection, path: path.to_path_buf() }))
     }
 
@@ -622,6 +626,23 @@ mod tests {
         book.set_pin("x", 7, "changed").unwrap();
         let pin = book.pins().unwrap().remove(0);
         assert_eq!((pin.note.as_str(), pin.kind, pin.colour), ("changed", PinKind::RuledOut, Some(3)));
+    }
+
+    #[test]
+    fn what_cannot_be_brought_up_to_date_stays_as_it_was() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("case.logbook");
+        let old = Connection::open(&path).unwrap();
+        // The second step fails: there is no table of pins.
+        let tables = "CREATE TABLE drift (host TEXT PRIMARY KEY, ns INTEGER NOT NULL);
+            INSERT INTO drift VALUES ('dose-gw', -7); PRAGMA user_version = 1;";
+        old.execute_batch(tables).unwrap();
+        let error = Logbook::open(&path).map(|_| ()).unwrap_err().to_string();
+        assert!(error.contains("case.logbook"), "{error}");
+        let columns: i64 =
+            old.query_row("SELECT count(*) FROM pragma_table_info('drift')", [], |row| row.get(0)).unwrap();
+        let version: i64 = old.query_row("PRAGMA user_version", [], |row| row.get(0)).unwrap();
+        assert_eq!((columns, version), (2, 1));
     }
 
     #[test]

@@ -16,6 +16,7 @@ use crate::view::codes::CodesView;
 use crate::view::collect::CollectView;
 
 mod codes;
+mod house;
 mod mouse;
 mod snapshots;
 mod stream;

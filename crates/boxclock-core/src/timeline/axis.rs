@@ -2,16 +2,18 @@
 //! shows the night.
 
 use crate::Result;
-use crate::clock::MINUTE;
+use crate::clock::HOUR;
 use crate::event::{NO_TIME, Table};
 use crate::work::{Work, parallel, workers};
 
 /// Bins in which there are events or not.
 const BINS: usize = 1 << 14;
+/// A bin without events.
+const NO_EVENT: (i64, i64) = (i64::MAX, i64::MIN);
 /// Silence is folded that takes more than this part of what is not folded yet…
 const FOLDED_PART: i64 = 6;
 /// …and is longer than this.
-const MIN_FOLDED_NS: i64 = 2 * MINUTE;
+const MIN_FOLDED_NS: i64 = HOUR;
 /// Slices for each silence that may be folded: more would leave too few for what happened.
 const SLICES_PER_FOLD: usize = 6;
 
@@ -39,8 +41,7 @@ impl Axis {
         let (slices, to) = (slices.max(1), to.max(from));
         let bins = occupied(table, (from, to), work);
         work.check()?;
-        let edges = even_bounds(from, to, BINS);
-        let gaps = gaps_to_fold(&bins, &edges, slices / SLICES_PER_FOLD);
+        let gaps = gaps_to_fold(&bins, to.saturating_sub(from), slices / SLICES_PER_FOLD);
         if gaps.is_empty() {
             return Ok(Self::even((from, to), slices));
         }
@@ -128,12 +129,12 @@ fn even_bounds(from: i64, to: i64, slices: usize) -> Vec<i64> {
     (0..=slices).map(bound).collect()
 }
 
-/// In which of [`BINS`] equal bins there are events.
-fn occupied(table: &Table, (from, to): (i64, i64), work: &Work) -> Vec<bool> {
+/// The first and last event in each of [`BINS`] equal bins; [`NO_EVENT`] where there is none.
+fn occupied(table: &Table, (from, to): (i64, i64), work: &Work) -> Vec<(i64, i64)> {
     let scale = BINS as f64 / (i128::from(to) - i128::from(from) + 1) as f64;
     let group_parts = table.parts.len().div_ceil(workers() * 2).max(1);
     let groups = parallel(table.parts.len().div_ceil(group_parts), work, |group| {
-        let mut bins = vec![false; BINS];
+        let mut bins = vec![NO_EVENT; BINS];
         for part in table.parts.iter().skip(group * group_parts).take(group_parts) {
             let segment = &part.segment;
             let of_actor = |actor: &u32| table.drift_of(segment.source, *actor);
@@ -142,31 +143,35 @@ fn occupied(table: &Table, (from, to): (i64, i64), work: &Work) -> Vec<bool> {
                 let time = drift[usize::from(*actor)].correct(*time);
                 if time != NO_TIME && (from..=to).contains(&time) {
                     let bin = ((time.saturating_sub(from)) as f64 * scale) as usize;
-                    bins[bin.min(BINS - 1)] = true;
+                    let (first, last) = &mut bins[bin.min(BINS - 1)];
+                    (*first, *last) = ((*first).min(time), (*last).max(time));
                 }
             }
         }
         bins
     });
-    let mut all = vec![false; BINS];
+    let mut all = vec![NO_EVENT; BINS];
     for bins in groups {
-        all.iter_mut().zip(bins).for_each(|(sum, bin)| *sum |= bin);
+        for ((first, last), bin) in all.iter_mut().zip(bins) {
+            (*first, *last) = ((*first).min(bin.0), (*last).max(bin.1));
+        }
     }
     all
 }
 
-/// The silences that are folded, the longest ones, in order of time.
-fn gaps_to_fold(bins: &[bool], edges: &[i64], most: usize) -> Vec<(i64, i64)> {
+/// The silences that are folded, the longest ones, in order of time: each from behind an event to the next one.
+fn gaps_to_fold(bins: &[(i64, i64)], whole: i64, most: usize) -> Vec<(i64, i64)> {
     let mut gaps: Vec<(i64, i64)> = Vec::new();
-    let mut last: Option<usize> = None;
-    for at in (0..bins.len()).filter(|at| bins[*at]) {
-        if let Some(last) = last.replace(at).filter(|last| at - last > 1) {
-            gaps.push((edges[last + 1], edges[at]));
+    let mut before: Option<i64> = None;
+    for (first, last) in bins.iter().filter(|bin| **bin != NO_EVENT) {
+        if let Some(before) = before.replace(*last)
+            && first.saturating_sub(before) > MIN_FOLDED_NS
+        {
+            gaps.push((before.saturating_add(1), *first));
         }
     }
     gaps.sort_by_key(|(from, to)| std::cmp::Reverse(to.saturating_sub(*from)));
-    let whole = |edges: &[i64]| Some(edges.last()?.saturating_sub(*edges.first()?));
-    let mut left = whole(edges).unwrap_or(0);
+    let mut left = whole;
     let mut kept = 0;
     for (from, to) in gaps.iter().take(most) {
         let length = to.saturating_sub(*from);
@@ -186,7 +191,7 @@ mod tests {
     use proptest::prelude::*;
 
     use super::*;
-    use crate::clock::{DAY, HOUR};
+    use crate::clock::DAY;
     use crate::testing::case;
 
     #[test]

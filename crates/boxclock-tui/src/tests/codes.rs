@@ -60,7 +60,7 @@ fn any_code_is_looked_up_from_anywhere() {
     );
     screen.keys("\n");
     assert!(
-        screen.app.cx.message.as_deref().unwrap().starts_with("does not occur in this case"),
+        screen.app.cx.message.as_deref().unwrap().ends_with("does not occur in this case."),
         "{:?}",
         screen.app.cx.message
     );

@@ -1,0 +1,173 @@
+//! What holds for all views: one file and one line add a view, and the guide has the keys of all.
+
+use super::*;
+use crate::commands::{Binding, Keymap};
+use crate::context::Then;
+use crate::pane::Pane;
+use crate::view::{Item, ListState, Spec, VIEWS, View, ViewCommand, own_bindings};
+
+static TIDE_SPEC: Spec = Spec {
+    id: "tide",
+    key: "8",
+    name: "Tide",
+    about: "Tide: when the water comes",
+    head_rows: 0,
+    item_rows: 1,
+    has_pane: true,
+    tab_of: None,
+};
+
+/// As small as a view gets.
+#[derive(Default)]
+struct TideView {
+    list: ListState,
+    high: bool,
+}
+
+const TIDE: &[ViewCommand<TideView>] = &[ViewCommand {
+    name: "raise-tide",
+    keys: &["y"],
+    short: "raise",
+    long: "raise the tide",
+    run: |view, cx, _| {
+        view.high = true;
+        cx.message = Some("The tide is high.".into());
+        Ok(Then::Stay)
+    },
+}];
+
+impl View for TideView {
+    fn spec(&self) -> &'static Spec {
+        &TIDE_SPEC
+    }
+    fn bindings(&self) -> Vec<Binding> {
+        own_bindings(&TIDE_SPEC, TIDE)
+    }
+    fn run(&mut self, cx: &mut Context, command: usize, times: usize) -> boxclock_core::Result<Then> {
+        (TIDE[command].run)(self, cx, times)
+    }
+    fn len(&self, _: &Context) -> usize {
+        2
+    }
+    fn list(&mut self) -> &mut ListState {
+        &mut self.list
+    }
+    fn list_state(&self) -> ListState {
+        self.list
+    }
+    fn item(&self, _: &Context, index: usize, _: usize) -> Item {
+        Item::one(vec![format!("quay {index}: {}", if self.high { "high" } else { "low" }).into()])
+    }
+    fn pane(&self, _: &Context, pane: &mut Pane<'_>) {
+        pane.text("Water level at the quay");
+    }
+}
+
+#[test]
+fn a_view_is_one_file_and_one_line() {
+    let mut views: Vec<fn() -> Box<dyn View>> = VIEWS.to_vec();
+    views.push(|| Box::<TideView>::default());
+    let folder = boxclock_core::testing::case(&[("a.log", APP)]).zone("+02:00");
+    let (sender, events) = crossbeam_channel::unbounded();
+    let mut app = App::with_views(folder.open(), sender, Settings::default(), &views).unwrap();
+    app.cx.theme = Theme::plain();
+    app.cx.load();
+    let mut screen = Screen { app, events, folder };
+    while !screen.app.cx.view.loaded.complete {
+        screen.take_one();
+    }
+    screen.keys("8y");
+    // Its tab, items, reading pane, hint, message and help are all made from what it says of itself.
+    screen.shows((160, 30), &["8 Tide", "quay 1: high", "Water level at the quay", "y raise", "The tide is high."]);
+    screen.keys("?");
+    screen.shows((160, 140), &["Tide: when the water comes", "raise the tide"]);
+}
+
+/// The section of the guide that lists all keys.
+fn key_tables() -> String {
+    let views: Vec<Box<dyn View>> = VIEWS.iter().map(|new| new()).collect();
+    let keymap = Keymap::new(crate::app::table(&views), &std::collections::BTreeMap::new()).unwrap();
+    let mut out = String::from("## All keys\n");
+    let mut table = |title: String, rows: Vec<&Binding>| {
+        out += &format!("\n### {title}\n\n| key | what it does |\n|---|---|\n");
+        for row in rows {
+            let keys: Vec<String> = row.keys.iter().map(|key| format!("`{key}`")).collect();
+            out += &format!("| {} | {} |\n", keys.join(" "), row.long.replace('|', "\\|"));
+        }
+    };
+    table("Everywhere".into(), keymap.everywhere().collect());
+    for view in &views {
+        let rows: Vec<&Binding> = keymap.of(view.spec().id).collect();
+        if !rows.is_empty() {
+            table(format!("In the {} view", view.spec().name), rows);
+        }
+    }
+    out
+}
+
+/// `UPDATE_GUIDE=1 cargo test -p boxclock-tui guide` writes the section anew.
+#[test]
+fn the_guide_has_all_keys() {
+    let path = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/guide.md");
+    let guide = std::fs::read_to_string(&path).unwrap();
+    let start = guide.find("## All keys").expect("the guide has the section");
+    let tables = key_tables();
+    if std::env::var_os("UPDATE_GUIDE").is_some() {
+        std::fs::write(&path, format!("{}{tables}", &guide[..start])).unwrap();
+        return;
+    }
+    assert_eq!(guide[start..].trim_end(), tables.trim_end(), "see the head of this test");
+}
+
+#[test]
+fn no_key_has_two_commands_in_one_view() {
+    let views: Vec<Box<dyn View>> = VIEWS.iter().map(|new| new()).collect();
+    let keymap = Keymap::new(crate::app::table(&views), &std::collections::BTreeMap::new()).unwrap();
+    for view in &views {
+        let mut seen = std::collections::BTreeMap::new();
+        for row in keymap.everywhere().chain(keymap.of(view.spec().id)) {
+            for key in &row.keys {
+                let other = seen.insert(key.clone(), row.name);
+                assert!(other.is_none(), "{key} in {}: {} and {other:?}", view.spec().name, row.name);
+            }
+        }
+    }
+}
+
+#[test]
+fn a_pin_that_was_removed_comes_back_as_it_was() {
+    let mut screen = Screen::of(&[("a.log", APP)]);
+    screen.keys("gpthe first\n");
+    screen.keys("9t");
+    let before: Vec<_> = screen.app.cx.pins.iter().map(|pin| (pin.note.clone(), pin.kind, pin.colour)).collect();
+    assert_eq!(before.len(), 1);
+    screen.keys("x");
+    assert!(screen.app.cx.pins.is_empty(), "{}", screen.draw(120, 30));
+    screen.keys("u");
+    let after: Vec<_> = screen.app.cx.pins.iter().map(|pin| (pin.note.clone(), pin.kind, pin.colour)).collect();
+    assert_eq!(after, before);
+    // Steps from before the removal can still be undone.
+    screen.keys("u");
+    assert_ne!(screen.app.cx.pins[0].kind, before[0].1);
+    screen.keys("u");
+    assert!(screen.app.cx.pins.is_empty(), "{}", screen.draw(120, 30));
+}
+
+#[test]
+fn a_year_far_away_leaves_every_view_whole() {
+    let old = "1700-01-01T00:00:00Z INFO tide: mark cut\n";
+    let mut screen = Screen::of(&[("dose-gw/old.log", old), ("pump-ctl/app.log", APP)]);
+    for view in ["1", "2", "3", "4", "9", "0", "b"] {
+        screen.keys(view);
+        for size in [(160, 46), (100, 30), (60, 20)] {
+            screen.settle_at(size);
+            screen.draw(size.0, size.1);
+        }
+        screen.key(KeyCode::Esc);
+    }
+    screen.keys("3g");
+    screen.shows((120, 30), &["1700-01-01", "mark cut"]);
+    screen.keys("+++-*");
+    screen.keys("G");
+    screen.shows((120, 30), &["2026-04-12"]);
+}
