@@ -200,10 +200,12 @@ impl CaseView {
                 let mut builders: Vec<Box<dyn Builder + '_>> =
                     wanted.iter().map(|pass| passes[*pass].begin()).collect();
                 read::windows(self, *part, work, |window| {
-                    builders.iter_mut().for_each(|builder| builder.window(window))
+                    for builder in &mut builders {
+                        builder.window(window);
+                    }
                 });
                 work.advance(bytes(*part));
-                builders.into_iter().map(|builder| builder.encode()).collect::<Vec<_>>()
+                builders.into_iter().map(Builder::encode).collect::<Vec<_>>()
             });
             work.check()?;
             for ((part, wanted), made) in batch.iter().zip(made) {

@@ -114,7 +114,7 @@ pub fn parallel<T: Send>(count: usize, work: &Work, job: impl Fn(usize) -> T + S
             mine
         };
         let handles: Vec<_> = (0..threads).map(|_| scope.spawn(run)).collect();
-        let joined = handles.into_iter().map(|handle| handle.join());
+        let joined = handles.into_iter().map(std::thread::ScopedJoinHandle::join);
         joined.flat_map(|joined| joined.unwrap_or_else(|panic| std::panic::resume_unwind(panic))).collect()
     });
     results.sort_unstable_by_key(|(index, _)| *index);

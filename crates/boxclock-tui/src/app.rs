@@ -214,7 +214,7 @@ impl App {
             self.cx.note_jump();
             self.cx.at = id;
         }
-        self.with_view(|view, cx| view.open(cx));
+        self.with_view(super::view::View::open);
     }
 
     /// Does what a command asks for.
@@ -225,7 +225,7 @@ impl App {
             Ok(Then::Go(row)) => self.cx.jump_to_row(row),
             Ok(Then::Show(id)) => {
                 self.cx.at = id;
-                self.with_view(|view, cx| view.open(cx));
+                self.with_view(super::view::View::open);
             }
             Ok(Then::Ask(question)) => self.mode = Mode::Typing(Box::new(Typing::new(question))),
             Ok(Then::Choose(menu)) => self.mode = Mode::Menu(menu),
@@ -312,7 +312,7 @@ impl App {
             self.cx.message = Some("Stopped. The unfinished file was removed.".into());
         } else if self.cx.pane.is_over {
             self.cx.pane.is_over = false;
-        } else if self.with_view(|view, cx| view.escape(cx)) {
+        } else if self.with_view(super::view::View::escape) {
             // That was it.
         } else if self.cx.stream.find.is_some() {
             self.cx.stop_looking();

@@ -340,7 +340,7 @@ impl Collecting {
                 }
             }
             TaskDone::Noted(_, Err(error)) => {
-                (self.running, self.log) = (None, vec![(LogLevel::Bad, error.to_string())])
+                (self.running, self.log) = (None, vec![(LogLevel::Bad, error.to_string())]);
             }
         }
     }

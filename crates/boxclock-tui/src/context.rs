@@ -161,12 +161,15 @@ pub fn item(text: impl Into<String>, run: impl Fn(&mut Context) -> Result<Then> 
     (text.into(), Rc::new(run))
 }
 
+/// Takes a change back.
+pub type TakeBack = Box<dyn FnOnce(&mut Context) -> Result<()>>;
+
 /// A change that can be taken back.
 pub struct Change {
     /// What was changed, for people: "pin removed".
     pub what: String,
     /// Takes it back.
-    pub back: Box<dyn FnOnce(&mut Context) -> Result<()>>,
+    pub back: TakeBack,
 }
 
 /// A place that somebody jumped from: the view, and the chosen event.

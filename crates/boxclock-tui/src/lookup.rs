@@ -30,7 +30,7 @@ pub fn draw(cx: &Context, chosen: usize, text: &str, found: &[CodeInfo], frame: 
     let top = (chosen + 1).saturating_sub(rows);
     let mut lines: Vec<Line<'_>> = Vec::new();
     for (index, info) in found.iter().enumerate().skip(top).take(rows) {
-        let (shape, hue) = outcome(&cx.theme, info.code);
+        let (shape, hue) = outcome(cx.theme, info.code);
         let name = info.name.unwrap_or("-");
         let words = if info.gloss.is_empty() { &info.meaning } else { &info.gloss };
         let name_width = (width / 3).min(34);

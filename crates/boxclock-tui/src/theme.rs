@@ -162,7 +162,7 @@ pub fn shape(severity: Severity, suspect: bool, dump: bool) -> &'static str {
 }
 
 /// A failure, a restart that is needed, or neither: a shape and a hue.
-pub fn outcome(theme: &Theme, code: Code) -> (&'static str, Style) {
+pub fn outcome(theme: Theme, code: Code) -> (&'static str, Style) {
     match code.info().outcome {
         Outcome::Failure if code.escalates() => ("▲", theme.hue(Hue::Vermilion)),
         // Part of healthy work, mostly.

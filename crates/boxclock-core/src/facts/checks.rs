@@ -342,12 +342,15 @@ fn run(
     findings
 }
 
+/// Files of facts that could not be read: each with what is wrong.
+pub type Unread = Vec<(String, String)>;
+
 /// All that is found in a case, worst first: by checks of its facts, and restarts that were asked for. With what could not be
 /// read.
 ///
 /// # Errors
 /// When cancelled.
-pub fn all_findings(view: &CaseView, checks: &Checks, work: &Work) -> Result<(Vec<Finding>, Vec<(String, String)>)> {
+pub fn all_findings(view: &CaseView, checks: &Checks, work: &Work) -> Result<(Vec<Finding>, Unread)> {
     let (mut findings, wrong) = findings(&view.case, checks);
     findings.extend(view.run(&RestartAnalysis, work)?.iter().cloned());
     findings.sort_by_key(|finding| finding.level);

@@ -150,10 +150,11 @@ pub enum Why {
 
 impl Why {
     /// Whether somebody wanted it so: then nothing is missing.
-    pub fn is_by_choice(&self) -> bool {
+    pub fn is_by_choice(self) -> bool {
         matches!(self, Self::NotChosen | Self::OutsideWindow)
     }
 
+    #[expect(clippy::trivially_copy_pass_by_ref, reason = "as serde calls it")]
     fn is_usual(&self) -> bool {
         *self == Self::default()
     }

@@ -149,6 +149,7 @@ fn row(case: &Case, loaded: &Loaded, members: Range<usize>) -> SourceOut {
 }
 
 /// A time as the contract writes it.
+#[expect(clippy::ref_option, reason = "as serde calls it")]
 pub(crate) fn rfc3339<S: serde::Serializer>(time: &Option<i64>, serializer: S) -> Result<S::Ok, S::Error> {
     time.map(to_rfc3339).serialize(serializer)
 }

@@ -227,7 +227,7 @@ mod tests {
             prop_assert_eq!(axis.len(), slices);
             prop_assert_eq!(axis.span(), span);
             prop_assert!(axis.bounds.is_sorted());
-            for row in table.order.iter() {
+            for row in &table.order {
                 let time = table.event(crate::event::Row(*row)).time().unwrap();
                 let slice = axis.slice_of(time);
                 let (from, to) = axis.range_of(slice);

@@ -141,7 +141,7 @@ impl Analysis for MarkAnalysis {
 fn jumps_back(table: &Table) -> Vec<RailMark> {
     const BACK_NS: i64 = crate::clock::MINUTE;
     let mut found: Vec<RailMark> = Vec::new();
-    for row in table.disordered.iter() {
+    for row in &table.disordered {
         if found.len() >= MAX_MARKS_PER_KIND {
             break;
         }

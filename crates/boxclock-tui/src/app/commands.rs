@@ -9,34 +9,34 @@ use crate::view::list_height;
 
 /// The table; the views' own keys stand behind it.
 pub(super) const COMMANDS: &[Command<App, (), Then>] = &[
-    row("up", &["Up", "k"], "up", "move one up", |app, (), times| app.move_by(-by(times))),
-    row("down", &["Down", "j"], "down", "move one down", |app, (), times| app.move_by(by(times))),
+    row("up", &["Up", "k"], "up", "move one up", |app, (), times| Ok(app.move_by(-by(times)))),
+    row("down", &["Down", "j"], "down", "move one down", |app, (), times| Ok(app.move_by(by(times)))),
     row("page-up", &["PageUp"], "page up", "move one page up", |app, (), times| {
-        app.move_by(app.page().saturating_mul(-by(times)))
+        Ok(app.move_by(app.page().saturating_mul(-by(times))))
     }),
     row("page-down", &["PageDown", "Space"], "page down", "move one page down", |app, (), times| {
-        app.move_by(app.page().saturating_mul(by(times)))
+        Ok(app.move_by(app.page().saturating_mul(by(times))))
     }),
     row("first", &["Home", "g"], "first", "go to the first; ;25g goes to number 25", |app, (), times| {
         if times > 1 {
             app.with_view(|view, cx| view.move_to(cx, times));
             return Ok(Then::Stay);
         }
-        app.move_by(isize::MIN)
+        Ok(app.move_by(isize::MIN))
     }),
     row("last", &["End", "G"], "last", "go to the last", |app, (), times| {
         if times > 1 {
             app.with_view(|view, cx| view.move_to(cx, times));
             return Ok(Then::Stay);
         }
-        app.move_by(isize::MAX)
+        Ok(app.move_by(isize::MAX))
     }),
     row("count", &[";"], "count", "a number for the next movement: ;25] goes 25 problems on", |app, (), _| {
         app.times = "0".into();
         Ok(Then::Stay)
     }),
     row("enter", &["Enter"], "open", "open: edit the field, or go to its place in the Stream", |app, (), _| {
-        app.with_view(|view, cx| view.enter(cx))
+        app.with_view(super::super::view::View::enter)
     }),
     row("jump-back", &["Backspace"], "back", "go back to where you came from", |app, (), _| {
         Ok(app.cx.jump_back(false))
@@ -96,21 +96,20 @@ fn by(times: usize) -> isize {
 
 /// Gives the command at a place of the table, or shows the view whose key stands behind it.
 pub(super) fn run(app: &mut App, at: usize, times: usize) -> Result<Then> {
-    match COMMANDS.get(at) {
-        Some(command) => (command.run)(app, &mut (), times),
-        None => {
-            if let Some(spec) = app.specs().get(at - COMMANDS.len()) {
-                app.show(spec.id);
-            }
-            Ok(Then::Stay)
+    if let Some(command) = COMMANDS.get(at) {
+        (command.run)(app, &mut (), times)
+    } else {
+        if let Some(spec) = app.specs().get(at - COMMANDS.len()) {
+            app.show(spec.id);
         }
+        Ok(Then::Stay)
     }
 }
 
 impl App {
-    fn move_by(&mut self, by: isize) -> Result<Then> {
+    fn move_by(&mut self, by: isize) -> Then {
         self.with_view(|view, cx| view.move_by(cx, by));
-        Ok(Then::Stay)
+        Then::Stay
     }
 
     fn page(&self) -> isize {

@@ -101,7 +101,7 @@ impl App {
             let link = self.pane().link_at(layout.reading.height, usize::from(position.y - layout.reading.y));
             if self.cx.at == STREAM && link.is_some() {
                 self.cx.pane.link = link;
-                let then = self.with_view(|view, cx| view.enter(cx));
+                let then = self.with_view(super::super::view::View::enter);
                 self.then(then);
             }
         } else if layout.middle.contains(position) {

@@ -40,7 +40,7 @@ impl Context {
         let mut items = Vec::new();
         for found in event.codes_as_found() {
             let sources = vec![event.source()];
-            items.extend(self.family_items(event, found, &sources, Some(self.view.key(event))));
+            items.extend(self.family_items(event, found, &sources, Some(&self.view.key(event))));
         }
         Menu::offer("What is this code?", items, "This event has no code.")
     }
@@ -59,7 +59,7 @@ impl Context {
         event: EventRef<'_>,
         found: Code,
         sources: &[usize],
-        here: Option<EventKey>,
+        here: Option<&EventKey>,
     ) -> Vec<(String, super::Choice)> {
         let meant = event.meant(found);
         let mut clues = clues(&self.view.case, &self.view.loaded, event);
@@ -70,7 +70,7 @@ impl Context {
             let name = candidate.reading.name.unwrap_or("-");
             let what = format!("{} {name}, {}", candidate.reading.code.written(), family.title());
             let why = if candidate.reason.is_empty() { String::new() } else { format!("   ({})", candidate.reason) };
-            if let Some(key) = &here {
+            if let Some(key) = here {
                 let (key, sources) = (key.clone(), sources.to_vec());
                 items.push(item(format!("here       {what}{why}"), move |cx| {
                     cx.choose_family(&sources, found, Some(key.offset), family)

@@ -305,9 +305,9 @@ impl Context {
         };
         let here = self.place();
         if forward {
-            self.back.push(here)
+            self.back.push(here);
         } else {
-            self.forward.push(here)
+            self.forward.push(here);
         }
         if let Some(row) = key.as_ref().and_then(|key| self.view.row(key)) {
             self.go(self.place_of_row(row));

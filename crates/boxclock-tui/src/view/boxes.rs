@@ -224,8 +224,8 @@ impl BoxView {
     }
 
     /// Keeps the same line chosen when the rows have changed.
-    fn follow(&mut self, chosen: Option<BoxRow>) {
-        let same = |row: &BoxRow| match (row, &chosen) {
+    fn follow(&mut self, chosen: Option<&BoxRow>) {
+        let same = |row: &BoxRow| match (row, chosen) {
             (BoxRow::Host(one), Some(BoxRow::Host(other))) => one.host == other.host,
             (row, Some(chosen)) => row == chosen,
             _ => false,
@@ -361,7 +361,7 @@ impl View for BoxView {
         if self.arranged.replace(now) != Some(now) {
             let chosen = self.chosen().cloned();
             self.arrange(cx);
-            self.follow(chosen);
+            self.follow(chosen.as_ref());
         }
     }
 

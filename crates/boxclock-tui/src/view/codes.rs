@@ -311,7 +311,7 @@ fn relatives(pane: &mut Pane<'_>, title: &str, all: &[Relative], count: fn(&Rela
 
 fn spans(cx: &Context, code: &CodeCount, columns: &Columns) -> Vec<Span<'static>> {
     let reading = code.code.info();
-    let (shape, hue) = outcome(&cx.theme, code.code);
+    let (shape, hue) = outcome(cx.theme, code.code);
     let mut spans = vec![
         Span::raw(format!(" {:>7} ", grouped(code.count))),
         Span::styled(format!("{shape} "), hue),

@@ -1,7 +1,5 @@
 //! The commands of the Stream.
 
-use boxclock_core::Result;
-
 use super::StreamView;
 use super::draw::Columns;
 use super::menus::ink_question;
@@ -39,14 +37,14 @@ pub(super) const COMMANDS: &[ViewCommand<StreamView>] = &[
         keys: &["["],
         short: "problem ↑",
         long: "go to the previous problem",
-        run: |_, cx, times| repeat(cx, times, |cx| cx.go_to_problem(true)),
+        run: |_, cx, times| Ok(repeat(cx, times, |cx| cx.go_to_problem(true))),
     },
     ViewCommand {
         name: "next-problem",
         keys: &["]"],
         short: "problem ↓",
         long: "go to the next problem",
-        run: |_, cx, times| repeat(cx, times, |cx| cx.go_to_problem(false)),
+        run: |_, cx, times| Ok(repeat(cx, times, |cx| cx.go_to_problem(false))),
     },
     ViewCommand {
         name: "filter",
@@ -74,14 +72,14 @@ pub(super) const COMMANDS: &[ViewCommand<StreamView>] = &[
         keys: &["n"],
         short: "next hit",
         long: "go to the next hit",
-        run: |_, cx, times| repeat(cx, times, |cx| hit(cx, false)),
+        run: |_, cx, times| Ok(repeat(cx, times, |cx| hit(cx, false))),
     },
     ViewCommand {
         name: "previous-hit",
         keys: &["N"],
         short: "prev. hit",
         long: "go to the previous hit",
-        run: |_, cx, times| repeat(cx, times, |cx| hit(cx, true)),
+        run: |_, cx, times| Ok(repeat(cx, times, |cx| hit(cx, true))),
     },
     ViewCommand {
         name: "go-to-time",
@@ -382,7 +380,7 @@ pub(super) const COMMANDS: &[ViewCommand<StreamView>] = &[
 ];
 
 /// Does a movement so many times, as long as it moves.
-fn repeat(cx: &mut Context, times: usize, step: impl Fn(&mut Context) -> Then) -> Result<Then> {
+fn repeat(cx: &mut Context, times: usize, step: impl Fn(&mut Context) -> Then) -> Then {
     let mut then = Then::Stay;
     for _ in 0..times.max(1) {
         let before = cx.stream.cursor;
@@ -391,7 +389,7 @@ fn repeat(cx: &mut Context, times: usize, step: impl Fn(&mut Context) -> Then) -
             break;
         }
     }
-    Ok(then)
+    then
 }
 
 fn hit(cx: &mut Context, back: bool) -> Then {

@@ -73,7 +73,9 @@ impl Context {
         add("tid", &actor.tid.map_or(String::new(), |id| id.to_string()));
         let mut codes: Vec<String> = event.codes().map(Code::filter_value).collect();
         codes.dedup();
-        codes.iter().for_each(|code| add("code", code));
+        for code in &codes {
+            add("code", code);
+        }
         if let Some(detail) = &self.pane.detail {
             pieces.push(format!("pattern={}", detail.pattern));
             let attributes = detail.record.attributes.iter();
