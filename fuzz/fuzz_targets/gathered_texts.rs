@@ -6,13 +6,13 @@ use boxclock_core::facts::{Checks, parse_live};
 use boxclock_core::gather::Request;
 use boxclock_core::gather::recipe::Recipe;
 use boxclock_core::gather::redact::Rules;
-use boxclock_core::pattern;
+use boxclock_core::pattern::{PatternId, template};
 use boxclock_core::query::Lens;
 use boxclock_core::query::values::{Values, completions, pieces, quoted};
 use libfuzzer_sys::fuzz_target;
 
 fuzz_target!(|data: &[u8]| {
-    pattern::number(data);
+    let pattern = PatternId::of(data);
     let Ok(text) = std::str::from_utf8(data) else { return };
     parse_live(text, 0).to_json();
     // Each may refuse; none may panic.
@@ -20,8 +20,8 @@ fuzz_target!(|data: &[u8]| {
     Checks::default().add("x", text);
     Rules::default().add("x", text);
     let _ = Lens::parse(text);
-    assert_eq!(pattern::number(text.as_bytes()), pattern::number(data));
-    pattern::shape(text);
+    assert_eq!(PatternId::of(text.as_bytes()), pattern);
+    template(text);
     for range in pieces(text) {
         assert!(text.get(range).is_some_and(|piece| !piece.is_empty()));
     }
