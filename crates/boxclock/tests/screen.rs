@@ -88,7 +88,7 @@ impl Drop for Terminal {
 #[test]
 fn from_the_demo_to_the_report() {
     let home = Home::new();
-    let terminal = Terminal::start(&home, "path", (160, 50), "demo");
+    let terminal = Terminal::start(&home, "path", (240, 60), "demo");
     terminal.see(&["Saltmere dosing alarms stopped", "3 hosts · 16 sources", "no filter", "q quit"]);
 
     // Filter.
@@ -163,14 +163,14 @@ fn from_the_demo_to_the_report() {
         .see(&["# Saltmere dosing alarms stopped", "1. **root** 2026-04-12 02:14:31.077: restart needed and not done"]);
     terminal.keys(&["w", "C-u"]);
     terminal.line("night.md");
-    terminal.see(&["written: night.md and night.svg"]);
+    terminal.see(&["Written: night.md and night.svg"]);
     let report = std::fs::read_to_string(home.path("night.md")).unwrap();
     assert!(report.contains("3. **symptom** 2026-04-12 02:31:07.442: dosing stops"), "{report}");
     assert!(std::fs::read_to_string(home.path("night.svg")).unwrap().contains("dose-gw"));
 
     // Killed at any moment, everything that was shown as kept is there at the next start.
     terminal.kill();
-    let terminal = Terminal::start(&home, "again", (160, 50), "demo");
+    let terminal = Terminal::start(&home, "again", (240, 60), "demo");
     terminal.see(&["dose-gw −6m41s", "41\u{a0}407 events"]);
     terminal.keys(&["9"]);
     terminal.see(&["3 links, 0 other pins", "because the old driver passes format 2 on"]);
@@ -347,7 +347,7 @@ fn a_new_case_begins_with_its_story_and_gathers() {
 #[test]
 fn codes_are_explained_wherever_one_is() {
     let home = Home::new();
-    let terminal = Terminal::start(&home, "codes", (160, 50), "demo");
+    let terminal = Terminal::start(&home, "codes", (240, 60), "demo");
     terminal.see(&["41\u{a0}407 events", "problems"]);
     // A code of the application's own, from the catalogue in the box, in the stream and in the list.
     terminal.keys(&["/"]);
@@ -366,7 +366,7 @@ fn codes_are_explained_wherever_one_is() {
     terminal.tmux(&["send-keys", "-l", "--", "-2147024864"]);
     terminal.see(&["ERROR_SHARING_VIOLATION", "In this case: 1 event,"]);
     terminal.keys(&["Enter"]);
-    terminal.see(&["only events with 0x80070020", "Another process holds the file open"]);
+    terminal.see(&["Only events with 0x80070020", "Another process holds the file open"]);
     // What the restart that never came amounts to.
     terminal.keys(&["2"]);
     terminal.see(&["restart needed, and none seen"]);
