@@ -20,7 +20,7 @@ use boxclock_core::{Error, Result, coverage};
 
 use crate::text::many;
 
-/// What the desk is set to.
+/// What Collect is set to.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum Task {
     Gather,
@@ -103,7 +103,7 @@ impl Task {
     }
 }
 
-/// A line of the desk.
+/// A line of the Collect view.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum CollectRow {
     /// A field of the form.
@@ -151,7 +151,7 @@ impl TaskState {
     }
 }
 
-/// Work of the desk that goes on.
+/// Work of the Collect view that goes on.
 pub struct Running {
     pub state: TaskState,
     work: Work,
@@ -159,7 +159,7 @@ pub struct Running {
     receiver: Option<Arc<Receiver>>,
 }
 
-/// What the work of the desk came to.
+/// What the work of the Collect view came to.
 pub enum TaskDone {
     /// Lines that tell what came of it, and what can be opened now.
     Log(Vec<(LogLevel, String)>, Option<PathBuf>),
@@ -241,7 +241,7 @@ impl Collecting {
         self.watch.hosts()
     }
 
-    /// The lines of the desk.
+    /// The lines of the Collect view.
     pub fn rows(&self) -> Vec<CollectRow> {
         let mut rows: Vec<CollectRow> = (0..self.task().fields().len()).map(CollectRow::Field).collect();
         let hosts: Vec<_> = self.hosts().into_iter().map(|host| CollectRow::Host(host.label)).collect();

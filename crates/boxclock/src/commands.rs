@@ -450,7 +450,7 @@ fn demo(arguments: &args::Demo) -> Ended {
     full_screen(&Reading { paths: vec![path], ..Reading::default() }, false)
 }
 
-/// Opens a case that holds nothing yet: its story is told, and the desk gathers.
+/// Opens a case that holds nothing yet: its story is told, and Collect gathers.
 fn new_case() -> Ended {
     if !io::stdout().is_terminal() {
         return Err(Failure::Usage("name a command (see --help); without one, a new case opens in a terminal".into()));

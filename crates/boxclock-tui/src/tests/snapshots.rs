@@ -207,6 +207,6 @@ fn the_other_views() {
         same(name, &mut screen, (120, 30));
     }
     screen.keys("b");
-    same("desk", &mut screen, (120, 30));
-    same("desk-60", &mut screen, (60, 20));
+    same("collect", &mut screen, (120, 30));
+    same("collect-60", &mut screen, (60, 20));
 }
