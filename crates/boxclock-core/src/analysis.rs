@@ -194,28 +194,32 @@ impl CaseView {
         work.set_total(missing.iter().map(|(part, _)| bytes(*part)).sum());
         // So many at a time: progress is shown, and what is done is kept, even if the rest is cancelled.
         const BATCH: usize = 64;
+        let mut unread: Vec<usize> = Vec::new();
         for batch in missing.chunks(BATCH) {
             let made = parallel(batch.len(), work, |at| {
                 let (part, wanted) = &batch[at];
                 let mut builders: Vec<Box<dyn Builder + '_>> =
                     wanted.iter().map(|pass| passes[*pass].begin()).collect();
-                read::windows(self, *part, work, |window| {
+                let is_read = read::windows(self, *part, work, |window| {
                     for builder in &mut builders {
                         builder.window(window);
                     }
                 });
                 work.advance(bytes(*part));
-                builders.into_iter().map(Builder::encode).collect::<Vec<_>>()
+                (builders.into_iter().map(Builder::encode).collect::<Vec<_>>(), is_read)
             });
             work.check()?;
-            for ((part, wanted), made) in batch.iter().zip(made) {
+            for ((part, wanted), (made, is_read)) in batch.iter().zip(made) {
+                if !is_read {
+                    unread.push(parts[*part].segment.source as usize);
+                }
                 for (pass, piece) in wanted.iter().zip(made) {
                     store.put(&passes[*pass].name(), *part, piece?);
                 }
             }
         }
         for pass in passes.iter().filter(|pass| pass.keeps()) {
-            store.keep(&pass.name(), pass.version(), self);
+            store.keep(&pass.name(), pass.version(), self, &unread);
         }
         Ok(())
     }

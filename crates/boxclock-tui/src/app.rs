@@ -39,6 +39,8 @@ pub enum Mode {
 pub struct App {
     pub cx: Context,
     views: Vec<Box<dyn View>>,
+    /// What made them: another case gets new ones.
+    makers: Vec<fn() -> Box<dyn View>>,
     pub mode: Mode,
     /// The number that is being typed in front of a movement.
     times: String,
@@ -61,11 +63,18 @@ impl App {
         case: Case,
         sender: Sender<Event<Context>>,
         settings: Settings,
-        views: &[fn() -> Box<dyn View>],
+        makers: &[fn() -> Box<dyn View>],
     ) -> Result<Self> {
-        let views: Vec<Box<dyn View>> = views.iter().map(|new| new()).collect();
+        let views: Vec<Box<dyn View>> = makers.iter().map(|new| new()).collect();
+        let makers = makers.to_vec();
         let keymap = Keymap::new(table(&views), &settings.keys)?;
-        Ok(Self { cx: Context::open(case, sender, settings, keymap)?, views, mode: Mode::Normal, times: String::new() })
+        Ok(Self {
+            cx: Context::open(case, sender, settings, keymap)?,
+            views,
+            makers,
+            mode: Mode::Normal,
+            times: String::new(),
+        })
     }
 
     fn view(&self) -> &dyn View {
@@ -188,7 +197,7 @@ impl App {
     /// Takes a case that was opened in the place of the one that is shown.
     fn take_over(&mut self, case: Case) {
         let was_empty = self.cx.view.case.paths.is_empty();
-        let views: Vec<Box<dyn View>> = VIEWS.iter().map(|new| new()).collect();
+        let views: Vec<Box<dyn View>> = self.makers.iter().map(|new| new()).collect();
         let (sender, settings, keymap) = (self.cx.jobs.sender(), self.cx.settings.clone(), self.cx.keymap.clone());
         let is_box = case.seal.is_some();
         match Context::open(case, sender, settings, keymap) {

@@ -4,6 +4,9 @@ use boxclock_core::event::Row;
 use boxclock_core::format::Record;
 use boxclock_core::pattern::PatternId;
 
+/// Rows that one key scrolls the pane by.
+pub const PANE_STEP: isize = 3;
+
 /// How the chosen event is shown.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum DetailMode {

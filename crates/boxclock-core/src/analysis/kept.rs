@@ -39,6 +39,9 @@ impl Drop for Turn<'_> {
 /// A piece as it is kept: `postcard`, packed by LZ4 behind its length.
 pub(super) fn encode(piece: &impl Serialize) -> Result<Vec<u8>> {
     let plain = postcard::to_stdvec(piece).map_err(|error| Error::Fault(format!("a piece: {error}")))?;
+    if plain.len() > limits::PIECE_BYTES {
+        return Err(Error::Fault(format!("a piece of {} bytes, more than {}", plain.len(), limits::PIECE_BYTES)));
+    }
     Ok(lz4_flex::compress_prepend_size(&plain))
 }
 
@@ -139,15 +142,19 @@ impl PieceStore {
         }
     }
 
-    /// Writes the pieces of an analysis beside the indexes. Without them the next start only takes longer, so failing is no
+    /// Writes the pieces of an analysis beside the indexes, but for sources that could not be read: a disk that failed for a moment
+    /// would be remembered for good. Without them the next start only takes longer, so failing is no
     /// trouble of the case.
-    pub(super) fn keep(&self, name: &str, version: u32, view: &CaseView) {
+    pub(super) fn keep(&self, name: &str, version: u32, view: &CaseView, unread: &[usize]) {
         if !view.loaded.complete {
             return;
         }
         let sources = Self::kept_sources(view);
         parallel(sources.len(), &crate::work::Work::default(), |at| {
             let (source, key, parts) = &sources[at];
+            if unread.contains(source) {
+                return None;
+            }
             let segments = parts.clone().map(|part| (part, &view.loaded.table.parts[part].segment));
             let pieces: Option<Vec<_>> = segments
                 .map(|(part, segment)| {

@@ -90,15 +90,17 @@ impl<'a> Seen<'a> {
     }
 }
 
-/// Gives all records of a part in windows. What cannot be read (any more) gives none: the source says so elsewhere.
-pub(super) fn windows(view: &CaseView, part: usize, work: &Work, mut each: impl FnMut(&Window<'_>)) {
+/// Gives all records of a part in windows, and whether all could be read. What cannot be read (any more) gives none: the source
+/// says so elsewhere, and its pieces must not outlast the case.
+pub(super) fn windows(view: &CaseView, part: usize, work: &Work, mut each: impl FnMut(&Window<'_>)) -> bool {
     let source = source_of(view, part);
     let part = &view.loaded.table.parts[part];
     if let Reader::Dump(format) = source.reader {
         let body = crash::read(format, &source.path).map(|crash| crash.record().body).unwrap_or_default();
-        return each(&Window { source, bytes: body.as_bytes(), first: 0, starts: &[0], base: 0 });
+        each(&Window { source, bytes: body.as_bytes(), first: 0, starts: &[0], base: 0 });
+        return true;
     }
-    let Ok(file) = SourceFile::open(&source.path) else { return };
+    let Ok(file) = SourceFile::open(&source.path) else { return false };
     let offsets = &part.segment.offsets;
     let (mut raw, mut text, mut starts) = (Vec::new(), String::new(), Vec::new());
     let mut first = 0;
@@ -111,7 +113,7 @@ pub(super) fn windows(view: &CaseView, part: usize, work: &Work, mut each: impl 
         let last = part.segment.offset + u64::from(offsets[next - 1]);
         let end = end.min(last + limits::RECORD_BYTES as u64);
         if file.read_into(start, end.saturating_sub(start) as usize, &mut raw).is_err() {
-            return;
+            return false;
         }
         if source.encoding == Encoding::Utf8 {
             each(&Window { source, bytes: &raw, first, starts: &offsets[first..next], base });
@@ -129,4 +131,5 @@ pub(super) fn windows(view: &CaseView, part: usize, work: &Work, mut each: impl 
         }
         first = next;
     }
+    true
 }

@@ -35,9 +35,11 @@ impl App {
         }
         let over_pane = self.cx.layout.reading.contains(position);
         match mouse.kind {
-            MouseEventKind::ScrollDown if over_pane => self.cx.pane.top += WHEEL.unsigned_abs(),
+            MouseEventKind::ScrollDown if over_pane => {
+                self.cx.scroll_pane(WHEEL);
+            }
             MouseEventKind::ScrollUp if over_pane => {
-                self.cx.pane.top = self.cx.pane.top.saturating_sub(WHEEL.unsigned_abs());
+                self.cx.scroll_pane(-WHEEL);
             }
             MouseEventKind::ScrollDown => self.with_view(|view, cx| view.move_by(cx, WHEEL)),
             MouseEventKind::ScrollUp => self.with_view(|view, cx| view.move_by(cx, -WHEEL)),

@@ -6,7 +6,7 @@ use boxclock_core::pattern::{PatternAnalysis, PatternId, template};
 use boxclock_core::query::values::quoted;
 use boxclock_core::timeline::problems_before;
 
-use crate::context::Context;
+use crate::context::{Context, Then};
 use crate::pane_state::{Detail, LinkTarget, PaneLink};
 use crate::text::many;
 
@@ -16,6 +16,12 @@ const MAX_BYTES: usize = 2048;
 const MAX_ROWS: usize = 20_000;
 
 impl Context {
+    /// Scrolls the reading pane down by so many rows, or up.
+    pub fn scroll_pane(&mut self, by: isize) -> Then {
+        self.pane.top = self.pane.top.saturating_add_signed(by);
+        Then::Stay
+    }
+
     /// Makes ready what the pane shows of the chosen event.
     pub fn prepare_detail(&mut self) {
         let Some(row) = self.chosen().map(|event| event.row) else {

@@ -14,6 +14,7 @@ use crate::commands::Binding;
 use crate::context::{Context, Then};
 use crate::jobs::Kind;
 use crate::pane::Pane;
+use crate::pane_state::PANE_STEP;
 use crate::text::{cut, fit, grouped, many};
 use crate::theme::outcome;
 
@@ -81,20 +82,14 @@ const COMMANDS: &[ViewCommand<CodesView>] = &[
         keys: &["J"],
         short: "read ↓",
         long: "scroll the reading pane down",
-        run: |_, cx, _| {
-            cx.pane.top += 3;
-            Ok(Then::Stay)
-        },
+        run: |_, cx, _| Ok(cx.scroll_pane(PANE_STEP)),
     },
     ViewCommand {
         name: "pane-up",
         keys: &["K"],
         short: "read ↑",
         long: "scroll the reading pane up",
-        run: |_, cx, _| {
-            cx.pane.top = cx.pane.top.saturating_sub(3);
-            Ok(Then::Stay)
-        },
+        run: |_, cx, _| Ok(cx.scroll_pane(-PANE_STEP)),
     },
 ];
 

@@ -4,7 +4,7 @@ use super::StreamView;
 use super::draw::Columns;
 use super::menus::ink_question;
 use crate::context::{Context, Live, Question, Then};
-use crate::pane_state::DetailMode;
+use crate::pane_state::{DetailMode, PANE_STEP};
 use crate::stream::parse_columns;
 use crate::view::ViewCommand;
 
@@ -276,20 +276,14 @@ pub(super) const COMMANDS: &[ViewCommand<StreamView>] = &[
         keys: &["J"],
         short: "read ↓",
         long: "scroll the reading pane down",
-        run: |_, cx, _| {
-            cx.pane.top += 3;
-            Ok(Then::Stay)
-        },
+        run: |_, cx, _| Ok(cx.scroll_pane(PANE_STEP)),
     },
     ViewCommand {
         name: "pane-up",
         keys: &["K"],
         short: "read ↑",
         long: "scroll the reading pane up",
-        run: |_, cx, _| {
-            cx.pane.top = cx.pane.top.saturating_sub(3);
-            Ok(Then::Stay)
-        },
+        run: |_, cx, _| Ok(cx.scroll_pane(-PANE_STEP)),
     },
     ViewCommand {
         name: "pane-mode",
