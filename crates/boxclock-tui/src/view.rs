@@ -10,10 +10,42 @@ use ratatui::layout::Rect;
 use ratatui::text::{Line, Span};
 use ratatui::widgets::{Clear, Paragraph};
 
-use crate::commands::{Binding, Command, Scope, bindings};
+use crate::commands::{Binding, Command};
 use crate::context::{Context, Then, ViewId};
 use crate::pane::Pane;
 use crate::text::{fit, wrap};
+
+/// What is the same in all views: the parts of [`View`] that its [`Spec`], its table of commands and its field `list` are.
+macro_rules! view_parts {
+    ($spec:expr, $commands:expr) => {
+        fn spec(&self) -> &'static $crate::view::Spec {
+            &$spec
+        }
+
+        fn bindings(&self) -> Vec<$crate::commands::Binding> {
+            $crate::commands::bindings($crate::commands::Scope::View($spec.id), $commands)
+        }
+
+        fn run(
+            &mut self,
+            cx: &mut $crate::context::Context,
+            command: usize,
+            times: usize,
+        ) -> boxclock_core::Result<$crate::context::Then> {
+            ($commands[command].run)(self, cx, times)
+        }
+
+        fn list(&mut self) -> &mut $crate::view::ListState {
+            &mut self.list
+        }
+
+        fn list_state(&self) -> $crate::view::ListState {
+            self.list
+        }
+    };
+}
+#[cfg(test)]
+pub(crate) use view_parts;
 
 pub(crate) mod boxes;
 mod cause;
@@ -232,9 +264,4 @@ pub fn row(cx: &Context, chosen: bool, width: usize, spans: Vec<Span<'static>>) 
     }
     let text: String = spans.iter().map(|span| span.content.as_ref()).collect();
     Line::styled(fit(&text, width), cx.theme.chosen())
-}
-
-/// The rows of a view's table of commands.
-pub fn own_bindings<V>(spec: &'static Spec, commands: &[ViewCommand<V>]) -> Vec<Binding> {
-    bindings(Scope::View(spec.id), commands)
 }

@@ -4,7 +4,7 @@ use super::*;
 use crate::commands::{Binding, Keymap};
 use crate::context::Then;
 use crate::pane::Pane;
-use crate::view::{Item, ListState, Spec, VIEWS, View, ViewCommand, own_bindings};
+use crate::view::{Item, ListState, Spec, VIEWS, View, ViewCommand, view_parts};
 
 static TIDE_SPEC: Spec = Spec {
     id: "tide",
@@ -37,23 +37,10 @@ const TIDE: &[ViewCommand<TideView>] = &[ViewCommand {
 }];
 
 impl View for TideView {
-    fn spec(&self) -> &'static Spec {
-        &TIDE_SPEC
-    }
-    fn bindings(&self) -> Vec<Binding> {
-        own_bindings(&TIDE_SPEC, TIDE)
-    }
-    fn run(&mut self, cx: &mut Context, command: usize, times: usize) -> boxclock_core::Result<Then> {
-        (TIDE[command].run)(self, cx, times)
-    }
+    view_parts!(TIDE_SPEC, TIDE);
+
     fn len(&self, _: &Context) -> usize {
         2
-    }
-    fn list(&mut self) -> &mut ListState {
-        &mut self.list
-    }
-    fn list_state(&self) -> ListState {
-        self.list
     }
     fn item(&self, _: &Context, index: usize, _: usize) -> Item {
         Item::one(vec![format!("quay {index}: {}", if self.high { "high" } else { "low" }).into()])

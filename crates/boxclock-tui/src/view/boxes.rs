@@ -20,8 +20,7 @@ use boxclock_core::{Error, Result, visible};
 use ratatui::text::{Line, Span};
 use unicode_width::UnicodeWidthStr;
 
-use super::{Item, ListState, Spec, View, ViewCommand, own_bindings};
-use crate::commands::Binding;
+use super::{Item, ListState, Spec, View, ViewCommand};
 use crate::context::{Context, Question, Then};
 use crate::jobs::Kind;
 use crate::pane::Pane;
@@ -313,28 +312,10 @@ impl BoxView {
 }
 
 impl View for BoxView {
-    fn spec(&self) -> &'static Spec {
-        &SPEC
-    }
-
-    fn bindings(&self) -> Vec<Binding> {
-        own_bindings(&SPEC, COMMANDS)
-    }
-
-    fn run(&mut self, cx: &mut Context, command: usize, times: usize) -> Result<Then> {
-        (COMMANDS[command].run)(self, cx, times)
-    }
+    view_parts!(SPEC, COMMANDS);
 
     fn len(&self, _: &Context) -> usize {
         self.rows.len()
-    }
-
-    fn list(&mut self) -> &mut ListState {
-        &mut self.list
-    }
-
-    fn list_state(&self) -> ListState {
-        self.list
     }
 
     fn open(&mut self, cx: &mut Context) {

@@ -9,8 +9,7 @@ use boxclock_core::code::{Code, Family, Form, catalogue};
 use boxclock_core::report::codes::{CodeAnalysis, CodeCount, Order, Relative, RelativesOf, SLICES, sort};
 use ratatui::text::{Line, Span};
 
-use super::{Item, ListState, Spec, View, ViewCommand, own_bindings};
-use crate::commands::Binding;
+use super::{Item, ListState, Spec, View, ViewCommand};
 use crate::context::{Context, Then};
 use crate::jobs::Kind;
 use crate::pane::Pane;
@@ -148,28 +147,10 @@ impl CodesView {
 }
 
 impl View for CodesView {
-    fn spec(&self) -> &'static Spec {
-        &SPEC
-    }
-
-    fn bindings(&self) -> Vec<Binding> {
-        own_bindings(&SPEC, COMMANDS)
-    }
-
-    fn run(&mut self, cx: &mut Context, command: usize, times: usize) -> Result<Then> {
-        (COMMANDS[command].run)(self, cx, times)
-    }
+    view_parts!(SPEC, COMMANDS);
 
     fn len(&self, _: &Context) -> usize {
         self.codes.len()
-    }
-
-    fn list(&mut self) -> &mut ListState {
-        &mut self.list
-    }
-
-    fn list_state(&self) -> ListState {
-        self.list
     }
 
     fn prepare(&mut self, cx: &mut Context) {

@@ -7,9 +7,8 @@ use boxclock_core::gather::watch::{Host, Stage};
 use ratatui::style::{Modifier, Style};
 use ratatui::text::{Line, Span};
 
-use super::{Item, ListState, Spec, View, ViewCommand, own_bindings};
+use super::{Item, ListState, Spec, View, ViewCommand};
 use crate::collecting::{CollectRow, Collecting, LogLevel, Redraw, Task};
-use crate::commands::Binding;
 use crate::context::{Context, Live, Question, Taker, Then};
 use crate::jobs::Event;
 use crate::pane::Pane;
@@ -132,28 +131,10 @@ impl CollectView {
 }
 
 impl View for CollectView {
-    fn spec(&self) -> &'static Spec {
-        &SPEC
-    }
-
-    fn bindings(&self) -> Vec<Binding> {
-        own_bindings(&SPEC, COMMANDS)
-    }
-
-    fn run(&mut self, cx: &mut Context, command: usize, times: usize) -> Result<Then> {
-        (COMMANDS[command].run)(self, cx, times)
-    }
+    view_parts!(SPEC, COMMANDS);
 
     fn len(&self, _: &Context) -> usize {
         self.tasks.rows().len()
-    }
-
-    fn list(&mut self) -> &mut ListState {
-        &mut self.list
-    }
-
-    fn list_state(&self) -> ListState {
-        self.list
     }
 
     fn open(&mut self, cx: &mut Context) {

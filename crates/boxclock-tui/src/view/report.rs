@@ -2,13 +2,11 @@
 
 use std::sync::{Arc, Mutex, PoisonError};
 
-use boxclock_core::Result;
 use boxclock_core::report::markdown;
 use ratatui::style::Style;
 use ratatui::text::Span;
 
-use super::{Item, ListState, Spec, View, ViewCommand, own_bindings};
-use crate::commands::Binding;
+use super::{Item, ListState, Spec, View, ViewCommand};
 use crate::context::{Context, Question, ReportParts, Then};
 use crate::jobs::{Apply, Kind};
 use crate::pane::Pane;
@@ -55,28 +53,10 @@ const COMMANDS: &[ViewCommand<ReportView>] = &[ViewCommand {
 }];
 
 impl View for ReportView {
-    fn spec(&self) -> &'static Spec {
-        &SPEC
-    }
-
-    fn bindings(&self) -> Vec<Binding> {
-        own_bindings(&SPEC, COMMANDS)
-    }
-
-    fn run(&mut self, cx: &mut Context, command: usize, times: usize) -> Result<Then> {
-        (COMMANDS[command].run)(self, cx, times)
-    }
+    view_parts!(SPEC, COMMANDS);
 
     fn len(&self, _: &Context) -> usize {
         self.lines.len()
-    }
-
-    fn list(&mut self) -> &mut ListState {
-        &mut self.list
-    }
-
-    fn list_state(&self) -> ListState {
-        self.list
     }
 
     fn open(&mut self, _: &mut Context) {

@@ -4,8 +4,7 @@ use boxclock_core::Result;
 use boxclock_core::logbook::Story;
 use ratatui::text::{Line, Span};
 
-use super::{Item, ListState, Spec, View, ViewCommand, own_bindings};
-use crate::commands::Binding;
+use super::{Item, ListState, Spec, View, ViewCommand};
 use crate::context::{Context, Question, Then};
 use crate::pane::Pane;
 use crate::text::{cut, fit};
@@ -35,28 +34,10 @@ pub fn new() -> Box<dyn View> {
 const COMMANDS: &[ViewCommand<StoryView>] = &[];
 
 impl View for StoryView {
-    fn spec(&self) -> &'static Spec {
-        &SPEC
-    }
-
-    fn bindings(&self) -> Vec<Binding> {
-        own_bindings(&SPEC, COMMANDS)
-    }
-
-    fn run(&mut self, cx: &mut Context, command: usize, times: usize) -> Result<Then> {
-        (COMMANDS[command].run)(self, cx, times)
-    }
+    view_parts!(SPEC, COMMANDS);
 
     fn len(&self, _: &Context) -> usize {
         Story::FIELDS.len()
-    }
-
-    fn list(&mut self) -> &mut ListState {
-        &mut self.list
-    }
-
-    fn list_state(&self) -> ListState {
-        self.list
     }
 
     fn enter(&mut self, cx: &mut Context) -> Result<Then> {

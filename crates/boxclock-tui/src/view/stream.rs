@@ -6,8 +6,7 @@ use ratatui::layout::Rect;
 use ratatui::text::Line;
 use ratatui::widgets::{Clear, Paragraph};
 
-use super::{Item, ListState, Spec, View, first_visible, own_bindings};
-use crate::commands::Binding;
+use super::{Item, ListState, Spec, View, first_visible};
 use crate::context::{Context, STREAM, Then};
 use crate::jobs::ROWS;
 use crate::pane::Pane;
@@ -45,28 +44,10 @@ pub fn new() -> Box<dyn View> {
 }
 
 impl View for StreamView {
-    fn spec(&self) -> &'static Spec {
-        &SPEC
-    }
-
-    fn bindings(&self) -> Vec<Binding> {
-        own_bindings(&SPEC, COMMANDS)
-    }
-
-    fn run(&mut self, cx: &mut Context, command: usize, times: usize) -> Result<Then> {
-        (COMMANDS[command].run)(self, cx, times)
-    }
+    view_parts!(SPEC, COMMANDS);
 
     fn len(&self, cx: &Context) -> usize {
         cx.row_count()
-    }
-
-    fn list(&mut self) -> &mut ListState {
-        &mut self.list
-    }
-
-    fn list_state(&self) -> ListState {
-        self.list
     }
 
     fn prepare(&mut self, cx: &mut Context) {
