@@ -14,6 +14,7 @@ use crate::theme::Theme;
 use crate::view::boxes::{BoxRow, BoxState, BoxView};
 use crate::view::codes::CodesView;
 use crate::view::collect::CollectView;
+use crate::view::{VIEWS, View};
 
 mod codes;
 mod house;
@@ -28,11 +29,15 @@ struct Screen {
 }
 
 impl Screen {
-    /// A case of these files, fully read, at 120 columns and 30 rows.
+    /// A case of these files in a zone that was given, fully read, at 120 columns and 30 rows.
     fn of(files: &[(&str, &str)]) -> Self {
-        let folder = boxclock_core::testing::case(files).zone("+02:00");
+        Self::with(boxclock_core::testing::case(files).zone("+02:00"), VIEWS)
+    }
+
+    /// A case, fully read, with these views.
+    fn with(folder: boxclock_core::testing::TestCase, views: &[fn() -> Box<dyn View>]) -> Self {
         let (sender, events) = crossbeam_channel::unbounded();
-        let mut app = App::open(folder.open(), sender, Settings::default()).unwrap();
+        let mut app = App::with_views(folder.open(), sender, Settings::default(), views).unwrap();
         app.cx.theme = Theme::plain();
         app.cx.load();
         let mut screen = Self { app, events, folder };

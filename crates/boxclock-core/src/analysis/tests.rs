@@ -68,9 +68,6 @@ fn pieces_are_kept_on_disk_until_the_file_changes() {
     assert_eq!(one.looked.load(Ordering::Relaxed), 30_000);
     assert_eq!(run(&other), first);
     assert_eq!(other.looked.load(Ordering::Relaxed), 0, "the pieces lie beside the index");
-    // A zone makes other times, and no other text.
-    let zoned = case(&[("gw/a.log", "")]);
-    std::fs::remove_dir_all(zoned.path().join("hosts")).unwrap();
     let name = root.path().join("hosts/gw/a.log");
     let source = &root.open().sources[0];
     let kept = crate::case::index::pieces_path(source, "letters").unwrap();
@@ -85,12 +82,26 @@ fn pieces_are_kept_on_disk_until_the_file_changes() {
     run(&asked);
     run(&asked);
     assert_eq!(asked.looked.load(Ordering::Relaxed), 60_000);
-    // What was appended is read, with the last piece of the file only.
+    // What was appended is read.
     let mut text = large();
     text.push_str("2026-04-12T03:00:00Z app: abc\n");
     std::fs::write(&name, &text).unwrap();
     let letters = text.bytes().filter(u8::is_ascii_alphabetic).count() as u64;
     assert_eq!(run(&other), letters);
+}
+
+#[test]
+fn what_could_not_be_read_is_not_kept() {
+    let root = case(&[("gw/a.log", large())]);
+    let (view, name) = (root.view(), root.path().join("hosts/gw/a.log"));
+    std::fs::rename(&name, root.path().join("away")).unwrap();
+    assert_eq!(*view.run(&Letters::default(), &Work::default()).unwrap(), 0);
+    std::fs::rename(root.path().join("away"), &name).unwrap();
+    let kept = crate::case::index::pieces_path(&root.open().sources[0], "letters").unwrap();
+    assert!(!kept.exists(), "an empty piece would be believed for good");
+    let letters = large().bytes().filter(u8::is_ascii_alphabetic).count() as u64;
+    assert_eq!(*root.view().run(&Letters::default(), &Work::default()).unwrap(), letters);
+    assert!(kept.exists());
 }
 
 #[test]

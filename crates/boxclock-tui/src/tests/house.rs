@@ -4,7 +4,7 @@ use super::*;
 use crate::commands::{Binding, Keymap};
 use crate::context::Then;
 use crate::pane::Pane;
-use crate::view::{Item, ListState, Spec, VIEWS, View, ViewCommand, view_parts};
+use crate::view::{Item, ListState, Spec, ViewCommand, view_parts};
 
 static TIDE_SPEC: Spec = Spec {
     id: "tide",
@@ -54,15 +54,7 @@ impl View for TideView {
 fn a_view_is_one_file_and_one_line() {
     let mut views: Vec<fn() -> Box<dyn View>> = VIEWS.to_vec();
     views.push(|| Box::<TideView>::default());
-    let folder = boxclock_core::testing::case(&[("a.log", APP)]).zone("+02:00");
-    let (sender, events) = crossbeam_channel::unbounded();
-    let mut app = App::with_views(folder.open(), sender, Settings::default(), &views).unwrap();
-    app.cx.theme = Theme::plain();
-    app.cx.load();
-    let mut screen = Screen { app, events, folder };
-    while !screen.app.cx.view.loaded.complete {
-        screen.take_one();
-    }
+    let mut screen = Screen::with(boxclock_core::testing::case(&[("a.log", APP)]), &views);
     screen.keys("8y");
     // Its tab, items, reading pane, hint, message and help are all made from what it says of itself.
     screen.shows((160, 30), &["8 Tide", "quay 1: high", "Water level at the quay", "y raise", "The tide is high."]);
@@ -157,4 +149,54 @@ fn a_year_far_away_leaves_every_view_whole() {
     screen.keys("+++-*");
     screen.keys("G");
     screen.shows((120, 30), &["2026-04-12"]);
+}
+
+/// The cells of the first row that holds a text, from the text on.
+fn cells(screen: &mut Screen, text: &str) -> Vec<ratatui::buffer::Cell> {
+    screen.app.prepare(160, 40);
+    let mut terminal = Terminal::new(TestBackend::new(160, 40)).unwrap();
+    terminal.draw(|frame| screen.app.draw(frame)).unwrap();
+    let buffer = terminal.backend().buffer().clone();
+    for y in 0..40 {
+        let symbols: Vec<&str> = (0..160).map(|x| buffer[(x, y)].symbol()).collect();
+        if let Some(at) = (0..160).find(|at| symbols[*at..].concat().starts_with(text)) {
+            return (at as u16..160).map(|x| buffer[(x, y)].clone()).collect();
+        }
+    }
+    panic!("never saw {text}:\n{}", screen.draw(160, 40));
+}
+
+#[test]
+fn only_times_that_are_not_the_lines_own_are_faint() {
+    use ratatui::style::Modifier;
+    let text = "2026-04-12 02:10:00 INFO [main] dosing - started\nno time here\n2026-04-12 02:10:05 INFO [main] dosing - fed\n";
+    let mut screen = Screen::of(&[("pump-ctl/app.log", text), ("dose-gw/notes.txt", "a note\nanother note\n")]);
+    screen.keys("g");
+    // The zone is known: it was given.
+    let own = cells(&mut screen, "02:10:05.000");
+    assert!(!own[0].modifier.contains(Modifier::DIM), "{:?}", own[0]);
+    let none = cells(&mut screen, "no time");
+    assert!(none[0].modifier.contains(Modifier::DIM), "{:?}", none[0]);
+}
+
+#[test]
+fn a_zone_that_a_file_states_is_not_called_assumed() {
+    let counters = "\"(PDH-CSV 4.0) (W. Europe Daylight Time)(-120)\",\"\\\\KEEPER-DESK\\Memory\\Available MBytes\"\n\
+        \"04/12/2026 02:31:07.000\",\"410\"\n\"04/12/2026 02:31:12.000\",\"395\"\n\"04/12/2026 02:31:17.000\",\"390\"\n";
+    let mut screen = Screen::with(boxclock_core::testing::case(&[("keeper-desk/load.csv", counters)]), VIEWS);
+    screen.keys("3g");
+    let drawn = screen.shows((160, 40), &["02:31:07.000", "zone"]);
+    assert!(!drawn.contains("assumed"), "{drawn}");
+    screen.keys("2");
+    screen.choose_source("hosts/keeper-desk/load.csv");
+    screen.shows((160, 40), &["(stated in the", "file's header)"]);
+}
+
+#[test]
+fn a_code_in_a_column_is_explained_in_its_line() {
+    let table = "time,tank,result\n2026-04-12T02:31:07Z,4,0x80070005\n2026-04-12T02:31:09Z,5,0x80070020\n\
+        2026-04-12T02:31:11Z,6,0x00000000\n";
+    let mut screen = Screen::of(&[("keeper-desk/results.csv", table)]);
+    screen.keys("3g");
+    screen.shows((160, 40), &["access denied", "file in use"]);
 }
