@@ -12,7 +12,7 @@ pub mod scan;
 pub mod year;
 mod zone;
 
-pub use drift::{Drift, MOST_PPB};
+pub use drift::{ClockCorrection, MOST_PPB};
 pub use forms::DateOrder;
 pub use scan::{Civil, Stamp};
 pub use zone::{Resolver, Zone};

@@ -15,9 +15,10 @@ use std::path::{Path, PathBuf};
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 
-use crate::case::{FileFound, LeftOut, Trouble};
 use crate::clock::SECOND;
-use crate::gather::hex;
+use crate::files::FileFound;
+use crate::text::hex;
+use crate::trouble::{LeftOut, Trouble};
 use crate::work::Work;
 use crate::{Error, Result, limits, platform};
 

@@ -8,9 +8,9 @@ use serde::Serialize;
 use crate::case::{Case, Loaded, ZoneFrom};
 use crate::clock::{MINUTE, TimeKnown, human, to_rfc3339};
 use crate::event::{NO_TIME, flag};
-use crate::gather::recipe::Class;
 use crate::gather::{Window, time_of};
 use crate::report::sources::{hosts_of, rfc3339};
+use crate::source::Class;
 use crate::work::{Work, parallel};
 
 /// How well a class of logs of one host covers the window.

@@ -11,17 +11,18 @@ use std::fs::File;
 use std::io::{self, BufWriter, Write};
 use std::path::PathBuf;
 
-use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 use sha2::{Digest, Sha256};
 
-use crate::case::{FileFound, Trouble};
 use crate::clock::Stamp;
-use crate::code::Platform;
-use crate::format::{Head, Hint, LineFormat, Record};
-use crate::gather::hex;
+use crate::code::{Family, Platform};
+use crate::files::FileFound;
+use crate::format::{Head, Hint, LineFormat, Place, Record};
 use crate::severity::Severity;
+use crate::source::ByteTotals;
+use crate::text::hex;
 use crate::text::{self, Encoding, LineEnd, SourceFile};
+use crate::trouble::Trouble;
 use crate::work::Work;
 use crate::{Error, Result, limits, platform};
 
@@ -72,6 +73,21 @@ pub trait Decoder: Sync {
     /// The system that writes such files.
     fn platform(&self) -> Platform;
 
+    /// Families of codes that are at home in such files.
+    fn families(&self) -> &'static [Family] {
+        &[]
+    }
+
+    /// Whether calls that fail are part of healthy work in it, see [`LineFormat::is_quiet`].
+    fn is_quiet(&self) -> bool {
+        false
+    }
+
+    /// How its bytes can be rewritten with some values replaced.
+    fn rewriting(&self) -> Rewriting {
+        Rewriting::AsText
+    }
+
     /// The attributes of an entry, from its body and the fields that it was written with.
     fn attributes(&self, _body: &str, fields: &str) -> Map<String, Value> {
         match serde_json::from_str(fields) {
@@ -90,6 +106,17 @@ pub trait Decoder: Sync {
     fn version(&self) -> u32 {
         1
     }
+}
+
+/// How the bytes of a file can be rewritten with some values replaced.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Rewriting {
+    /// As any text.
+    AsText,
+    /// Field by field: values carry their length.
+    ByField,
+    /// Not at all: places and checksums inside hang on every byte.
+    Impossible,
 }
 
 /// One record, as a decoder gives it.
@@ -133,36 +160,6 @@ impl Entry<'_> {
             fields: "",
         }
     }
-}
-
-/// Where a record stands in its file.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub struct Place {
-    /// Its first line, or its number in a file without lines; from 1.
-    pub line: u64,
-    /// Its first byte.
-    pub offset: u64,
-    /// Its bytes.
-    pub length: u64,
-}
-
-/// What decoding a file came to.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Account {
-    /// Bytes of the file.
-    pub bytes: u64,
-    /// Its encoding: one of text, or `binary`.
-    pub encoding: String,
-    /// Entries that were written.
-    pub entries: u64,
-    /// Its lines, or records in a file without lines.
-    pub lines: u64,
-    /// Lines that belong to the record before them.
-    pub attached_lines: u64,
-    /// Bytes of all records.
-    pub event_bytes: u64,
-    /// What could not be read.
-    pub trouble: Vec<Trouble>,
 }
 
 /// A file to decode.
@@ -262,7 +259,7 @@ impl Lines<'_, '_> {
 pub struct Output {
     to: Box<dyn Write>,
     /// What it came to so far.
-    pub account: Account,
+    pub account: ByteTotals,
     line: Vec<u8>,
 }
 
@@ -270,7 +267,7 @@ impl Output {
     fn new(to: impl Write + 'static) -> Self {
         Self {
             to: Box::new(to),
-            account: Account { encoding: "binary".into(), ..Account::default() },
+            account: ByteTotals { encoding: "binary".into(), ..ByteTotals::default() },
             line: Vec::new(),
         }
     }
@@ -469,12 +466,24 @@ impl LineFormat for Decoded {
     fn version(&self) -> u32 {
         self.0.version()
     }
+
+    fn platform(&self) -> Platform {
+        self.0.platform()
+    }
+
+    fn families(&self) -> &'static [Family] {
+        self.0.families()
+    }
+
+    fn is_quiet(&self) -> bool {
+        self.0.is_quiet()
+    }
 }
 
 impl Decoded {
-    /// The system that writes such files.
-    pub fn platform(&self) -> Platform {
-        self.0.platform()
+    /// How the bytes of such a file can be rewritten.
+    pub fn rewriting(&self) -> Rewriting {
+        self.0.rewriting()
     }
 }
 
@@ -494,7 +503,7 @@ pub struct Text {
     /// Its bytes.
     pub len_bytes: u64,
     /// What decoding came to.
-    pub account: Account,
+    pub account: ByteTotals,
 }
 
 impl Text {
@@ -534,7 +543,7 @@ pub fn decode(file: &FileFound, decoder: &Decoded, work: &Work) -> Result<Text> 
     }
 }
 
-fn decode_to(file: &FileFound, decoder: &Decoded, to: impl Write + 'static, work: &Work) -> Result<Account> {
+fn decode_to(file: &FileFound, decoder: &Decoded, to: impl Write + 'static, work: &Work) -> Result<ByteTotals> {
     let cannot = |error: io::Error| Error::at(&file.path, "cannot decode", error);
     let source = SourceFile::open(&file.path).map_err(cannot)?;
     let input = Input { file: source, len_bytes: file.len_bytes, modified: file.modified, work };
@@ -552,7 +561,7 @@ fn decode_to(file: &FileFound, decoder: &Decoded, to: impl Write + 'static, work
 /// # Errors
 /// As [`decode`].
 #[doc(hidden)]
-pub fn decode_bytes(decoder: &Decoded, bytes: &[u8]) -> Result<(Vec<u8>, Account)> {
+pub fn decode_bytes(decoder: &Decoded, bytes: &[u8]) -> Result<(Vec<u8>, ByteTotals)> {
     let mut temp = tempfile::NamedTempFile::new().map_err(|error| Error::caused("no temporary file", error))?;
     temp.write_all(bytes).map_err(|error| Error::caused("cannot write a temporary file", error))?;
     let file =

@@ -9,9 +9,9 @@ use std::sync::Arc;
 use arrow_buffer::ScalarBuffer;
 use rustc_hash::FxHashMap;
 
-use crate::clock::{Drift, TimeKnown};
+use crate::clock::{ClockCorrection, TimeKnown};
 use crate::code::Code;
-use crate::decode::Place;
+use crate::format::Place;
 use crate::severity::Severity;
 use crate::timeline;
 
@@ -238,9 +238,9 @@ pub struct Table {
     /// All actors.
     pub actors: Arc<Vec<TableActor>>,
     /// For each host: how its clock is corrected.
-    pub drift: Arc<Vec<Drift>>,
+    pub drift: Arc<Vec<ClockCorrection>>,
     /// For each source: how its clock is corrected, where that differs from its host's.
-    pub source_drift: Arc<Vec<Option<Drift>>>,
+    pub source_drift: Arc<Vec<Option<ClockCorrection>>>,
     /// For each source: the number of the log that it is a generation of.
     pub logs: Arc<Vec<u32>>,
     /// What was decided about codes.
@@ -357,7 +357,7 @@ impl Table {
     }
 
     /// How the clock of a source, or else of an actor's host, is corrected.
-    pub fn drift_of(&self, source: u32, actor: u32) -> Drift {
+    pub fn drift_of(&self, source: u32, actor: u32) -> ClockCorrection {
         let own = self.source_drift.get(source as usize).copied().flatten();
         own.unwrap_or_else(|| self.drift[self.actors[actor as usize].host as usize])
     }

@@ -115,7 +115,7 @@ pub(crate) fn certificates(path: &str, text: &[u8]) -> Vec<Value> {
             ("issuer", certificate.issuer().to_string().into()),
             ("not_before", time(validity.not_before.timestamp()).into()),
             ("not_after", time(validity.not_after.timestamp()).into()),
-            ("sha256", crate::gather::hex(&Sha256::digest(&pem.contents)).into()),
+            ("sha256", crate::text::hex(&Sha256::digest(&pem.contents)).into()),
             ("self_signed", (certificate.subject() == certificate.issuer()).into()),
         ]))
     });

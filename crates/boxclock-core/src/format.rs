@@ -10,8 +10,7 @@ use std::borrow::Cow;
 use serde_json::{Map, Value};
 
 use crate::clock::{DateOrder, Stamp};
-use crate::code::Found;
-use crate::decode::Place;
+use crate::code::{Family, Found, Platform};
 use crate::severity::Severity;
 
 mod apt;
@@ -131,6 +130,17 @@ pub struct Record {
     pub place: Option<Place>,
 }
 
+/// Where a record stands in its file.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Place {
+    /// Its first line, or its number in a file without lines; from 1.
+    pub line: u64,
+    /// Its first byte.
+    pub offset: u64,
+    /// Its bytes.
+    pub length: u64,
+}
+
 /// A format whose records start at a line.
 pub trait LineFormat: Sync {
     /// The name of the JSON contract.
@@ -175,6 +185,41 @@ pub trait LineFormat: Sync {
 
     /// Whether a line of a record holds its fields, not its text: no codes are looked for there.
     fn is_fields(&self, _line: &[u8]) -> bool {
+        false
+    }
+
+    /// Whether its times count from the start of the system, so that reading it needs to know when that was.
+    fn counts_from_boot(&self) -> bool {
+        false
+    }
+
+    /// Whether the kernel's messages, with time since the start of the system, stand in it beside others with wall time.
+    fn may_hold_kernel_lines(&self) -> bool {
+        false
+    }
+
+    /// Whether calls that fail are part of healthy work in it: the codes of failures make no line of it a problem.
+    fn is_quiet(&self) -> bool {
+        false
+    }
+
+    /// The kind of system that alone writes it, if there is one.
+    fn platform(&self) -> Platform {
+        Platform::Unknown
+    }
+
+    /// Families of codes that are at home in it.
+    fn families(&self) -> &'static [Family] {
+        &[]
+    }
+
+    /// Whether its first line names columns that are needed to read the rest.
+    fn has_named_columns(&self) -> bool {
+        false
+    }
+
+    /// Whether a line at the start of the file goes on with what the first one says of all others.
+    fn is_directive(&self, _line: &[u8]) -> bool {
         false
     }
 

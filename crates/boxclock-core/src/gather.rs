@@ -9,8 +9,10 @@ use std::path::{Path, PathBuf};
 
 use sha2::{Digest, Sha256};
 
-use crate::case::{FileFound, LeftOut};
+use crate::files::FileFound;
 use crate::logbook::Story;
+use crate::text::hex;
+use crate::trouble::LeftOut;
 use crate::work::Work;
 use crate::{Error, Result};
 
@@ -36,7 +38,7 @@ pub use check::{Finding, Verdict, check};
 pub use pack::{Packed, pack};
 pub use plan::{PackOptions, Plan, PlannedCommand, PlannedFile, Wanted, plan};
 pub use redact_request::{RedactReady, RedactRequest};
-pub use request::Request;
+pub use request::PackRequest;
 pub use seal::{
     AppliedRule, Cut, Mark, Redaction, SEAL_VERSION, Seal, SealedCommand, SealedFile, SealedHost, SealedWindow,
     Unreadable, time_of,
@@ -48,15 +50,6 @@ pub use window::Window;
 pub const SEAL_NAME: &str = "box.json";
 /// The name of the story inside a box.
 pub const STORY_NAME: &str = "story.json";
-/// Lower-case hexadecimal.
-pub fn hex(bytes: &[u8]) -> String {
-    use std::fmt::Write as _;
-    bytes.iter().fold(String::with_capacity(bytes.len() * 2), |mut text, byte| {
-        // Writing to a string cannot fail.
-        let _ = write!(text, "{byte:02x}");
-        text
-    })
-}
 
 /// Whether `path` is a box.
 ///

@@ -17,6 +17,7 @@
 
 pub mod analysis;
 pub mod case;
+pub mod choice;
 pub mod clock;
 pub mod code;
 pub mod container;
@@ -26,6 +27,7 @@ pub mod decode;
 mod error;
 pub mod event;
 pub mod facts;
+pub mod files;
 pub mod format;
 pub mod gather;
 pub mod limits;
@@ -37,11 +39,13 @@ pub mod query;
 pub mod receive;
 pub mod report;
 pub mod severity;
+pub mod source;
 #[doc(hidden)]
 pub mod testing;
 pub mod text;
 pub mod timeline;
 pub mod trace;
+pub mod trouble;
 mod visible;
 pub mod work;
 

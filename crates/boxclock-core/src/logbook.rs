@@ -6,11 +6,19 @@ use std::path::{Path, PathBuf};
 use rusqlite::{Connection, OptionalExtension, Transaction, TransactionBehavior, params};
 use serde::{Deserialize, Serialize};
 
-use crate::case::Choice;
-use crate::clock::Drift;
+use crate::choice::Choice;
+use crate::clock::ClockCorrection;
 use crate::clock::human::drift_text;
-use crate::query::Lens;
 use crate::{Error, Result};
+
+/// A filter that is kept with the case under a name.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct SavedFilter {
+    /// Its name.
+    pub name: String,
+    /// The filter, as it was typed.
+    pub filter: String,
+}
 
 /// What happened, in the words of those who report it. Everything is optional.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -445,11 +453,10 @@ impl Logbook {
     ///
     /// # Errors
     /// When the logbook cannot be read.
-    pub fn lenses(&self) -> Result<Vec<Lens>> {
-        let read = || -> rusqlite::Result<Vec<Lens>> {
+    pub fn lenses(&self) -> Result<Vec<SavedFilter>> {
+        let read = || -> rusqlite::Result<Vec<SavedFilter>> {
             let mut statement = self.connection.prepare("SELECT name, filter FROM lens ORDER BY name")?;
-            let rows = statement
-                .query_map([], |row| Ok(Lens { name: row.get(0)?, about: String::new(), filter: row.get(1)? }))?;
+            let rows = statement.query_map([], |row| Ok(SavedFilter { name: row.get(0)?, filter: row.get(1)? }))?;
             rows.collect()
         };
         read().map_err(|error| self.cannot(error))
@@ -514,11 +521,11 @@ impl Logbook {
     ///
     /// # Errors
     /// When the logbook cannot be read.
-    pub fn drift(&self) -> Result<HashMap<String, Drift>> {
-        let read = || -> rusqlite::Result<HashMap<String, Drift>> {
+    pub fn drift(&self) -> Result<HashMap<String, ClockCorrection>> {
+        let read = || -> rusqlite::Result<HashMap<String, ClockCorrection>> {
             let mut statement = self.connection.prepare("SELECT host, ns, rate_ppb, since FROM drift")?;
             let rows = statement.query_map([], |row| {
-                Ok((row.get(0)?, Drift { add_ns: row.get(1)?, rate_ppb: row.get(2)?, since: row.get(3)? }))
+                Ok((row.get(0)?, ClockCorrection { add_ns: row.get(1)?, rate_ppb: row.get(2)?, since: row.get(3)? }))
             })?;
             rows.collect()
         };
@@ -529,7 +536,7 @@ impl Logbook {
     ///
     /// # Errors
     /// When the logbook cannot be written.
-    pub fn set_drift(&self, name: &str, drift: Drift) -> Result<()> {
+    pub fn set_drift(&self, name: &str, drift: ClockCorrection) -> Result<()> {
         self.change(&format!("clock of {name}: {}", drift_text(drift)), |connection| {
             connection.execute("DELETE FROM drift WHERE host = ?1", [name])?;
             if !drift.is_none() {
@@ -604,7 +611,7 @@ mod tests {
         let pins = book.pins().unwrap();
         assert_eq!(pins.len(), 2);
         assert_eq!((pins[0].note.as_str(), pins[1].offset), ("the first refusal", u64::MAX));
-        assert_eq!(book.drift().unwrap()["dose-gw"], Drift::from(-401_000_000_000));
+        assert_eq!(book.drift().unwrap()["dose-gw"], ClockCorrection::from(-401_000_000_000));
         assert_eq!(book.chain().unwrap()[0].kind, Link::Root);
     }
 
@@ -672,8 +679,8 @@ mod tests {
     #[test]
     fn no_correction_is_no_row() {
         let book = Logbook::in_memory().unwrap();
-        book.set_drift("a", Drift { add_ns: 5, rate_ppb: 7, since: 9 }).unwrap();
-        book.set_drift("a", Drift::default()).unwrap();
+        book.set_drift("a", ClockCorrection { add_ns: 5, rate_ppb: 7, since: 9 }).unwrap();
+        book.set_drift("a", ClockCorrection::default()).unwrap();
         assert!(book.drift().unwrap().is_empty());
     }
 

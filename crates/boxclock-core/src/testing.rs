@@ -7,7 +7,7 @@ use std::sync::Arc;
 
 use crate::analysis::CaseView;
 use crate::case::{Case, Options};
-use crate::clock::{Drift, Zone};
+use crate::clock::{ClockCorrection, Zone};
 use crate::work::Work;
 
 /// A folder with files, as a case.
@@ -49,7 +49,7 @@ impl TestCase {
     /// With so much added to the clock of a host, in nanoseconds.
     #[must_use]
     pub fn drift(mut self, host: &str, add_ns: i64) -> Self {
-        self.options.drift.insert(host.into(), Drift::from(add_ns));
+        self.options.drift.insert(host.into(), ClockCorrection::from(add_ns));
         self
     }
 

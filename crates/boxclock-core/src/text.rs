@@ -208,6 +208,16 @@ pub fn bare_line(mut line: &[u8]) -> &[u8] {
     line
 }
 
+/// Lower-case hexadecimal.
+pub fn hex(bytes: &[u8]) -> String {
+    use std::fmt::Write as _;
+    bytes.iter().fold(String::with_capacity(bytes.len() * 2), |mut text, byte| {
+        // Writing to a string cannot fail.
+        let _ = write!(text, "{byte:02x}");
+        text
+    })
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -5,7 +5,7 @@ use std::collections::BinaryHeap;
 use std::collections::binary_heap::PeekMut;
 use std::sync::{Mutex, PoisonError};
 
-use crate::clock::Drift;
+use crate::clock::ClockCorrection;
 use crate::event::{EventRef, NO_TIME, Part, Row, Table};
 use crate::work::{Work, parallel, workers};
 
@@ -114,7 +114,7 @@ struct Lane<'a> {
     /// Keys of all events, where the times themselves cannot serve.
     keys: Option<Vec<i64>>,
     /// How its times are corrected, where that is the same for all.
-    drift: Drift,
+    drift: ClockCorrection,
 }
 
 impl<'a> Lane<'a> {
@@ -188,7 +188,7 @@ struct Cursor<'l, 'a> {
     /// The row of its event.
     row: u32,
     /// How the keys are corrected.
-    drift: Drift,
+    drift: ClockCorrection,
 }
 
 impl<'l, 'a> Cursor<'l, 'a> {
@@ -196,7 +196,7 @@ impl<'l, 'a> Cursor<'l, 'a> {
         let start = from.map_or(0, |key| lane.index_of(key));
         let end = to.map_or(lane.len(), |key| lane.index_of(key));
         let row = (lane.first_row() + start) as u32;
-        let drift = if lane.keys.is_some() { Drift::default() } else { lane.drift };
+        let drift = if lane.keys.is_some() { ClockCorrection::default() } else { lane.drift };
         let mut cursor = Self { lane, key: i64::MAX, left: end.saturating_sub(start), keys: &[], row, drift };
         if cursor.left > 0 {
             cursor.look();

@@ -79,7 +79,7 @@ fn the_demo_case_tells_the_story() {
     assert!(first(&case, &loaded, failed) < first(&case, &loaded, "host=dose-gw refused"));
     let corrected = loaded.with_drift(
         &case.sources,
-        &[("dose-gw".to_owned(), boxclock_core::clock::Drift::from(-401_000_000_000))].into(),
+        &[("dose-gw".to_owned(), boxclock_core::clock::ClockCorrection::from(-401_000_000_000))].into(),
     );
     let order = [
         "console-setup 3010 or \"exit code 3010\" source~Temp",

@@ -12,7 +12,7 @@ use boxclock_core::case::{Case, Options};
 use boxclock_core::clock::{self, Zone};
 use boxclock_core::gather::redact::{RedactSummary, redact};
 use boxclock_core::gather::watch::{Host, Watch};
-use boxclock_core::gather::{self, Mark, PackOptions, Packed, RedactReady, RedactRequest, Request, Snapshot};
+use boxclock_core::gather::{self, Mark, PackOptions, PackRequest, Packed, RedactReady, RedactRequest, Snapshot};
 use boxclock_core::logbook::Story;
 use boxclock_core::receive::{ReceiveOptions, Receiver, listen_on};
 use boxclock_core::work::Work;
@@ -196,7 +196,7 @@ impl Collecting {
 
     /// Fills the fields that nobody has filled from the story and the case.
     pub fn suggest(&mut self, story: &Story, case: &Case) {
-        let request = Request::from_story(story);
+        let request = PackRequest::from_story(story);
         let beside = case.seal.as_ref().and_then(|_| case.paths.first());
         let copy = beside.map(|path| path.display().to_string().replace(".box.zip", "-redacted.box.zip"));
         let suggested = [
@@ -345,10 +345,10 @@ impl Collecting {
         }
     }
 
-    fn request(&self) -> Request {
+    fn request(&self) -> PackRequest {
         let text = |key: &str| self.text(key).to_owned();
         let is_capture = self.task() == Task::Capture;
-        Request {
+        PackRequest {
             hosts: text("hosts"),
             recipes: text("recipes"),
             moment: if is_capture { String::new() } else { text("moment") },

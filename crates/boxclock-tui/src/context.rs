@@ -18,7 +18,7 @@ use std::sync::Arc;
 
 use boxclock_core::analysis::{Analysis, CaseView, EventKey};
 use boxclock_core::case::{Case, Loaded};
-use boxclock_core::clock::{Drift, Zone};
+use boxclock_core::clock::{ClockCorrection, Zone};
 use boxclock_core::event::{EventRef, RecordReader, Row};
 use boxclock_core::logbook::{ChainLink, Logbook, Pin, PinKind, Story};
 use boxclock_core::report::sources::{SourceOut, sources};
@@ -287,7 +287,7 @@ impl Context {
     }
 
     /// How clocks are corrected, by host or source.
-    pub fn drift(&self) -> &HashMap<String, Drift> {
+    pub fn drift(&self) -> &HashMap<String, ClockCorrection> {
         &self.view.case.options.drift
     }
 

@@ -4,8 +4,8 @@ use std::ops::Range;
 
 use boxclock_core::clock::human::{date_time, drift_text};
 use boxclock_core::code::{Code, CodeInfo, Form};
-use boxclock_core::decode::Place;
 use boxclock_core::event::{EventRef, flag};
+use boxclock_core::format::Place;
 use boxclock_core::pattern::PatternAnalysis;
 use ratatui::Frame;
 use ratatui::layout::Rect;

@@ -518,7 +518,7 @@ fn the_box_says_what_it_covers_and_what_the_checks_found() {
     use boxclock_core::coverage::{Cover, Row};
     use boxclock_core::facts::{Finding, Level};
     use boxclock_core::gather::Window;
-    use boxclock_core::gather::recipe::Class;
+    use boxclock_core::source::Class;
     let mut screen = usual();
     screen.keys("2");
     let cover = |class, state: Cover, detail: &str| Row {

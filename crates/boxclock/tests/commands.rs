@@ -280,7 +280,7 @@ fn names_that_lead_out_of_the_box() {
     use std::io::Write;
     let home = Home::new();
     let text = LOG.as_bytes();
-    let hash = boxclock_core::gather::hex(&sha2::Sha256::digest(text));
+    let hash = boxclock_core::text::hex(&sha2::Sha256::digest(text));
     let names = ["hosts/../../../escaped.log", "/tmp/boxclock-escaped.log", "hosts/gw/good.log"];
     let files: Vec<_> = names
         .iter()

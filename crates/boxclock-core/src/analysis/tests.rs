@@ -4,7 +4,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use proptest::prelude::*;
 
 use super::*;
-use crate::clock::{Drift, MINUTE};
+use crate::clock::{ClockCorrection, MINUTE};
 use crate::event::RecordReader;
 use crate::pattern::PatternAnalysis;
 use crate::testing::{case, log};
@@ -52,7 +52,7 @@ fn an_answer_is_worked_out_once_and_pieces_outlive_other_clocks() {
     let first = view.run(&letters, &Work::default()).unwrap();
     view.run(&letters, &Work::default()).unwrap();
     assert_eq!(letters.looked.load(Ordering::Relaxed), 2, "the second run reads nothing");
-    let drift = HashMap::from([("gw".to_owned(), Drift::from(MINUTE))]);
+    let drift = HashMap::from([("gw".to_owned(), ClockCorrection::from(MINUTE))]);
     let moved = CaseView::new(Arc::clone(&view.case), view.loaded.with_drift(&view.case.sources, &drift));
     assert!(moved.known(&letters).is_none(), "the answer may be another one");
     assert_eq!(moved.run(&letters, &Work::default()).unwrap(), first);

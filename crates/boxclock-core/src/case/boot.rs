@@ -8,22 +8,23 @@ use std::collections::HashMap;
 
 use super::{Options, Reader, Source};
 use crate::clock::{Resolver, SECOND, Stamp, year};
+use crate::format::LineFormat;
 use crate::limits;
 use crate::text::{SourceFile, bare_line};
 
 /// Gives the start of their system to sources that count from it.
 pub(super) fn find(sources: &mut [Source], options: &Options) {
-    if !sources.iter().any(|source| source.reader.name() == "kernel-ring") {
+    if !sources.iter().any(|source| source.reader.lines().is_some_and(LineFormat::counts_from_boot)) {
         return;
     }
     let mut found: HashMap<Option<String>, i64> = HashMap::new();
-    for source in sources.iter().filter(|source| matches!(source.reader.name(), "rfc3164" | "rfc5424" | "iso-text")) {
+    for source in sources.iter().filter(|source| source.reader.lines().is_some_and(LineFormat::may_hold_kernel_lines)) {
         for boot in starts_in(source) {
             let known = found.entry(source.host.clone()).or_insert(boot);
             *known = (*known).min(boot);
         }
     }
-    for source in sources.iter_mut().filter(|source| source.reader.name() == "kernel-ring") {
+    for source in sources.iter_mut().filter(|source| source.reader.lines().is_some_and(LineFormat::counts_from_boot)) {
         let said = options.boot.get(source.host.as_deref().unwrap_or_default()).or_else(|| options.boot.get(""));
         source.header.boot = said.or_else(|| found.get(&source.host)).copied();
     }

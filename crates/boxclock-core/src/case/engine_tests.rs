@@ -245,7 +245,7 @@ fn zones_and_clocks_of_single_sources() {
     // What is chosen from the start comes to the same.
     let mut options = Options::default();
     options.choices.entry(a).or_default().set("zone", "Europe/Berlin").unwrap();
-    options.drift.insert(b, Drift { add_ns: crate::clock::MINUTE, rate_ppb: 0, since: 0 });
+    options.drift.insert(b, ClockCorrection { add_ns: crate::clock::MINUTE, rate_ppb: 0, since: 0 });
     let chosen = open_path(opened.folder.as_ref().unwrap().path(), options);
     assert_eq!(times(&chosen.loaded), ["00:31 exact", "02:32 assumed-zone"]);
 }

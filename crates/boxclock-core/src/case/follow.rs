@@ -4,10 +4,10 @@ use std::hash::{DefaultHasher, Hash, Hasher};
 use std::path::PathBuf;
 use std::sync::Arc;
 
-use super::inventory::find_files;
 use super::{Case, Options};
 use crate::Result;
 use crate::analysis::CaseView;
+use crate::files::find_files;
 use crate::work::Work;
 
 /// Looks at the files of a case, again and again.

@@ -28,8 +28,8 @@ use sha2::{Digest, Sha256};
 use super::{Reader, Source, SourceReport};
 use crate::code::{Code, Family};
 use crate::event::{Actor, Column, Segment};
-use crate::gather::hex;
 use crate::text::SourceFile;
+use crate::text::hex;
 use crate::{limits, platform};
 
 /// Changes when segments are built differently from the same records.

@@ -10,11 +10,12 @@ use super::chunk::{self, Chunk};
 use super::index::{self, Key};
 use super::schedule::{Focus, Job, Queue};
 use super::{Case, CodeChoice, Loaded, Options, Reader, Source, SourceReport, Trouble, finish};
-use crate::clock::{Drift, TimeKnown};
+use crate::clock::{ClockCorrection, TimeKnown};
 use crate::code::Code;
 use crate::event::{
     Actor, CodeRules, Column, Columns, EventRef, NO_TIME, Names, Part, Segment, Table, TableActor, flag,
 };
+use crate::format::LineFormat;
 use crate::severity::Severity;
 use crate::text::SourceFile;
 use crate::work::{Work, parallel, workers};
@@ -390,14 +391,14 @@ impl Loader {
 }
 
 /// The name of the merged order in the cache.
-fn order_name(sources: &[Source], keys: &[Option<Key>], drift: &HashMap<String, Drift>) -> Option<String> {
+fn order_name(sources: &[Source], keys: &[Option<Key>], drift: &HashMap<String, ClockCorrection>) -> Option<String> {
     let mut drift: Vec<_> = drift.iter().collect();
     drift.sort_by_key(|(name, _)| *name);
     let hosts: Vec<_> = sources.iter().map(|source| (&source.host, source.generations)).collect();
     index::order_name(keys, &format!("{drift:?} {hosts:?}"))
 }
 
-fn set_clocks(table: &mut Table, sources: &[Source], drift: &HashMap<String, Drift>) {
+fn set_clocks(table: &mut Table, sources: &[Source], drift: &HashMap<String, ClockCorrection>) {
     let of = |name: &String| drift.get(name).copied();
     table.drift = Arc::new(table.hosts.iter().map(|host| of(host).unwrap_or_default()).collect());
     table.source_drift = Arc::new(sources.iter().map(|source| of(&source.name)).collect());
@@ -407,7 +408,7 @@ fn set_clocks(table: &mut Table, sources: &[Source], drift: &HashMap<String, Dri
 fn code_rules(table: &Table, sources: &[Source], options: &Options) -> CodeRules {
     let mut rules = CodeRules { escalate: !options.no_escalation, ..CodeRules::default() };
     // A trace of system calls is full of calls that fail, and nobody minds.
-    rules.quiet = sources.iter().map(|source| source.reader.name() == "syscall-trace").collect();
+    rules.quiet = sources.iter().map(|source| source.reader.lines().is_some_and(LineFormat::is_quiet)).collect();
     for (index, source) in sources.iter().enumerate() {
         let Some(choice) = options.choices.get(&source.name) else { continue };
         for CodeChoice { code, offset, family } in &choice.codes {
@@ -540,7 +541,7 @@ fn dump_chunk(source: &Source, format: &dyn crash::DumpFormat) -> Chunk {
 impl Loaded {
     /// The same events with other clock corrections, by label of the host or name of the source.
     #[must_use]
-    pub fn with_drift(&self, sources: &[Source], drift: &HashMap<String, Drift>) -> Self {
+    pub fn with_drift(&self, sources: &[Source], drift: &HashMap<String, ClockCorrection>) -> Self {
         let mut table = (*self.table).clone();
         set_clocks(&mut table, sources, drift);
         table.put_in_order();
@@ -565,7 +566,7 @@ impl Loaded {
         old: &[Source],
         new: &[Source],
         changed: &[usize],
-        drift: &HashMap<String, Drift>,
+        drift: &HashMap<String, ClockCorrection>,
     ) -> Self {
         let mut table = (*self.table).clone();
         let moved = parallel(table.parts.len(), &Work::default(), |at| {
@@ -609,7 +610,7 @@ impl Loaded {
     }
 
     /// How the clock of a host is corrected.
-    pub fn drift_of_host(&self, label: &str) -> Drift {
+    pub fn drift_of_host(&self, label: &str) -> ClockCorrection {
         let host = self.table.hosts.iter().position(|host| host == label);
         host.and_then(|host| self.table.drift.get(host)).copied().unwrap_or_default()
     }

@@ -4,10 +4,11 @@ use std::fs::File;
 use std::io::Read;
 use std::path::Path;
 
-use super::inventory::{Candidate, FileFound};
+use super::inventory::Candidate;
 use super::{Choice, Options, Reader, Source, Trouble, ZoneFrom};
 use crate::clock::Zone;
 use crate::code::Platform;
+use crate::files::FileFound;
 use crate::format::{self, Detected, Header, LineFormat};
 use crate::text::{self, Encoding, LineEnd, SourceFile, bare_line};
 use crate::{crash, limits};
@@ -96,7 +97,7 @@ pub(super) fn look(candidate: &Candidate, known: &Known<'_>) -> std::result::Res
         Some(name) => chosen_format(name, &lines, known)?,
     };
     source.reader = Reader::Lines(detected);
-    source.platform = platform_of(&source, &texts, detected.format.name());
+    source.platform = platform_of(&source, &texts, detected.format);
     source.contest = Some(contest);
     let mut detected = detected;
     let whole = &mut source_lines(&source);
@@ -206,16 +207,14 @@ fn kind_by_magic(start: &[u8]) -> &'static str {
 }
 
 /// The kind of system, as far as the file itself shows it.
-fn platform_of(source: &Source, texts: &[Vec<u8>], format: &str) -> Platform {
+fn platform_of(source: &Source, texts: &[Vec<u8>], format: &dyn LineFormat) -> Platform {
     let text = texts.first().map(Vec::as_slice).unwrap_or_default();
     let line_ends = memchr::memchr_iter(b'\n', text).count();
     let carriage = text.windows(2).filter(|pair| pair == b"\r\n").count();
     if matches!(source.encoding, Encoding::Utf16Le) || (line_ends > 0 && carriage * 2 > line_ends) {
         Platform::Windows
-    } else if matches!(format, "rfc3164" | "rfc5424" | "dpkg" | "kernel-ring") {
-        Platform::Linux
     } else {
-        Platform::Unknown
+        format.platform()
     }
 }
 

@@ -164,7 +164,7 @@ fn hosts_zones_and_clocks() {
         fs::write(root.join("etc/timezone"), format!("{zone}\n")).unwrap();
         fs::write(root.join("app.log"), "2026-07-01 12:00:00 INFO noon\n").unwrap();
     }
-    let drift = [("b".to_owned(), Drift::from(5_000_000_000))].into();
+    let drift = [("b".to_owned(), ClockCorrection::from(5_000_000_000))].into();
     let opened = Opened::of(&[folder.path()], Options { drift, ..Options::default() });
     let noon: Vec<String> = opened.list().into_iter().filter(|line| line.ends_with("noon")).collect();
     assert_eq!(noon, ["2026-07-01T03:00:05 exact 1 noon", "2026-07-01T11:00:00 exact 1 noon"]);

@@ -4,7 +4,7 @@ use super::SECOND;
 
 /// How a clock is corrected: an amount to add, and perhaps a rate at which that amount changes.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub struct Drift {
+pub struct ClockCorrection {
     /// Nanoseconds to add at `since` (at all times, where there is no rate).
     pub add_ns: i64,
     /// Parts per billion by which what is added grows with time: 1000 is 1 ppm, 86.4 ms a day.
@@ -16,13 +16,13 @@ pub struct Drift {
 /// The largest rate: a clock that gains or loses half of the time. Below it, correcting keeps the order of times.
 pub const MOST_PPB: i64 = 500_000_000;
 
-impl From<i64> for Drift {
+impl From<i64> for ClockCorrection {
     fn from(add_ns: i64) -> Self {
         Self { add_ns, rate_ppb: 0, since: 0 }
     }
 }
 
-impl Drift {
+impl ClockCorrection {
     /// The corrected time of a time by the wrong clock, both UTC nanoseconds.
     #[inline]
     pub fn correct(self, time: i64) -> i64 {
@@ -48,7 +48,7 @@ mod tests {
 
     #[test]
     fn a_rate_grows_from_its_moment() {
-        let drift = Drift { add_ns: -SECOND, rate_ppb: 20_000, since: 1000 * SECOND };
+        let drift = ClockCorrection { add_ns: -SECOND, rate_ppb: 20_000, since: 1000 * SECOND };
         assert_eq!(drift.correct(1000 * SECOND), 999 * SECOND);
         assert_eq!(drift.correct(2000 * SECOND), 1999 * SECOND + 20_000_000);
         assert_eq!(drift.correct(0), -SECOND - 20_000_000);
@@ -57,7 +57,7 @@ mod tests {
     #[test]
     fn the_ends_of_time_hold() {
         for rate_ppb in [0, MOST_PPB, -MOST_PPB] {
-            let drift = Drift { add_ns: i64::MAX, rate_ppb, since: i64::MIN };
+            let drift = ClockCorrection { add_ns: i64::MAX, rate_ppb, since: i64::MIN };
             drift.correct(i64::MAX);
             drift.correct(i64::MIN + 1);
         }

@@ -1,7 +1,7 @@
 //! Times and durations as people type them, and as they read them.
 
 use super::scan::{self, Civil};
-use super::{DAY, Drift, HOUR, MINUTE, MOST_PPB, SECOND, Zone};
+use super::{ClockCorrection, DAY, HOUR, MINUTE, MOST_PPB, SECOND, Zone};
 use crate::{Error, Result};
 
 /// A time that somebody typed.
@@ -206,7 +206,7 @@ pub fn length(text: &str) -> Result<std::time::Duration> {
 ///
 /// # Errors
 /// When the text is neither.
-pub fn drift(text: &str) -> Result<Drift> {
+pub fn drift(text: &str) -> Result<ClockCorrection> {
     let Some((amount, rest)) = text.split_once(',') else { return Ok(duration(text)?.into()) };
     let wrong = || Error::new(format!("\"{rest}\" is not a rate: write for example 20ppm@2026-04-12T02:00:00Z"));
     let (rate, since) = rest.split_once('@').ok_or_else(wrong)?;
@@ -216,11 +216,11 @@ pub fn drift(text: &str) -> Result<Drift> {
         return Err(wrong());
     }
     let Typed::Instant(since) = time(since, &Zone::utc())? else { return Err(wrong()) };
-    Ok(Drift { add_ns: duration(amount)?, rate_ppb: rate_ppb as i64, since })
+    Ok(ClockCorrection { add_ns: duration(amount)?, rate_ppb: rate_ppb as i64, since })
 }
 
 /// A clock correction for people, as [`drift`] reads it.
-pub fn drift_text(drift: Drift) -> String {
+pub fn drift_text(drift: ClockCorrection) -> String {
     let amount = duration_text(drift.add_ns);
     if drift.rate_ppb == 0 {
         return amount;

@@ -22,6 +22,8 @@ pub struct Clues<'a> {
     pub platform: Platform,
     /// The source's format.
     pub format: &'a str,
+    /// Families that are at home in that format.
+    pub at_home: &'static [Family],
     /// The program that wrote the line.
     pub component: &'a str,
     /// How many other codes of each family the source has.
@@ -125,7 +127,7 @@ fn candidate(code: Code, found: Code, clues: &Clues<'_>) -> Candidate {
     if clues.platform.prefers(family) {
         reasons.push(format!("the source is from {}", clues.platform.title()));
     }
-    if format_families(clues.format).contains(&family) {
+    if clues.at_home.contains(&family) {
         reasons.push(format!("the format {}", clues.format));
         weight += 120;
     }
@@ -139,21 +141,6 @@ fn candidate(code: Code, found: Code, clues: &Clues<'_>) -> Candidate {
         weight += (*count).min(50) as u32;
     }
     Candidate { reading: code.info(), reason: reasons.join("; "), weight }
-}
-
-/// Families that are at home in a format.
-fn format_families(format: &str) -> &'static [Family] {
-    match format {
-        "msi-log" => &[Family::Msi, Family::Win32],
-        "servicing-log" | "tagged-client-log" => &[Family::Hresult],
-        "evtx" | "event-xml" | "event-csv" => &[Family::Win32, Family::Hresult, Family::NtStatus],
-        "w3c-extended" | "ncsa-access" => &[Family::Http],
-        "nginx-error" => &[Family::Errno],
-        "postgres-text" => &[Family::SqlState],
-        "syscall-trace" | "kernel-ring" => &[Family::Errno, Family::Signal],
-        "apt-term" | "apt-history" | "dpkg" => &[Family::Exit, Family::Package],
-        _ => &[],
-    }
 }
 
 /// The list of a program's own that has this number, where the words around it leave it open.

@@ -9,10 +9,10 @@ use serde_json::{Map, Value};
 
 use super::windows_event::{self, Element};
 use super::{Decoder, Input, Output, Place};
-use crate::case::Trouble;
-use crate::code::Platform;
+use crate::code::{Family, Platform};
 use crate::limits;
 use crate::text::{self, Encoding};
+use crate::trouble::Trouble;
 
 /// The decoder.
 pub(super) struct EventXml;
@@ -33,6 +33,10 @@ fn find_start(text: &str, from: usize) -> Option<usize> {
 impl Decoder for EventXml {
     fn name(&self) -> &'static str {
         "event-xml"
+    }
+
+    fn families(&self) -> &'static [Family] {
+        &[Family::Win32, Family::Hresult, Family::NtStatus]
     }
 
     fn recognise(&self, start: &[u8]) -> bool {

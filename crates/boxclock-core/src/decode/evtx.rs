@@ -17,10 +17,10 @@ use serde_json::{Map, Value};
 
 use super::binxml::{BinXml, Names};
 use super::windows_event::{self, Element};
-use super::{Decoder, Input, Output, Place};
-use crate::case::Trouble;
+use super::{Decoder, Input, Output, Place, Rewriting};
 use crate::clock::scan;
-use crate::code::Platform;
+use crate::code::{Family, Platform};
+use crate::trouble::Trouble;
 
 /// The decoder.
 pub(super) struct Evtx;
@@ -45,6 +45,14 @@ fn u64_at(bytes: &[u8], at: usize) -> u64 {
 impl Decoder for Evtx {
     fn name(&self) -> &'static str {
         "evtx"
+    }
+
+    fn families(&self) -> &'static [Family] {
+        &[Family::Win32, Family::Hresult, Family::NtStatus]
+    }
+
+    fn rewriting(&self) -> Rewriting {
+        Rewriting::Impossible
     }
 
     fn recognise(&self, start: &[u8]) -> bool {

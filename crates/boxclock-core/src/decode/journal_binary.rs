@@ -13,10 +13,10 @@ use rustc_hash::FxHashMap;
 use serde_json::{Map, Value};
 
 use super::journal_export::{Field, Fields};
-use super::{Decoder, Input, Output, Place};
-use crate::case::Trouble;
+use super::{Decoder, Input, Output, Place, Rewriting};
 use crate::code::Platform;
 use crate::limits;
+use crate::trouble::Trouble;
 
 /// The decoder.
 pub(super) struct JournalBinary;
@@ -145,7 +145,7 @@ impl Journal<'_, '_> {
             return Ok(());
         }
         let (seqnum, realtime, monotonic) = (u64_at(&head, 0), u64_at(&head, 8), u64_at(&head, 16));
-        let boot: String = crate::gather::hex(&head[24..40]);
+        let boot: String = crate::text::hex(&head[24..40]);
         let item_bytes = if self.compact { 4 } else { 16 };
         let count = (size.saturating_sub(64) / item_bytes).min(ITEMS);
         let items = self.pages.bytes(offset + 64, (count * item_bytes) as usize)?;
@@ -226,6 +226,10 @@ fn unpack(payload: Vec<u8>, flags: u8) -> Option<Vec<u8>> {
 impl Decoder for JournalBinary {
     fn name(&self) -> &'static str {
         "journal-binary"
+    }
+
+    fn rewriting(&self) -> Rewriting {
+        Rewriting::Impossible
     }
 
     fn recognise(&self, start: &[u8]) -> bool {

@@ -9,13 +9,13 @@ use std::rc::Rc;
 
 use serde_json::{Map, Value};
 
-use super::{Decoder, Entry, Input, Output, Place};
-use crate::case::Trouble;
+use super::{Decoder, Entry, Input, Output, Place, Rewriting};
 use crate::clock::Stamp;
 use crate::code::Platform;
 use crate::format::journal_attributes;
 use crate::limits;
 use crate::severity::Severity;
+use crate::trouble::Trouble;
 
 /// The decoder.
 pub(super) struct JournalExport;
@@ -187,6 +187,10 @@ impl Forward<'_, '_> {
 impl Decoder for JournalExport {
     fn name(&self) -> &'static str {
         "journal-export"
+    }
+
+    fn rewriting(&self) -> Rewriting {
+        Rewriting::ByField
     }
 
     fn recognise(&self, start: &[u8]) -> bool {

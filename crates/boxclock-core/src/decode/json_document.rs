@@ -9,12 +9,12 @@ use std::io;
 use serde_json::{Map, Value};
 
 use super::{Decoder, Entry, Input, Output, Place};
-use crate::case::Trouble;
 use crate::clock::Stamp;
 use crate::code::Platform;
 use crate::format::{self, LineFormat};
 use crate::limits;
 use crate::severity::Severity;
+use crate::trouble::Trouble;
 
 /// The decoder: for the journal's objects, or for others.
 pub(super) struct JsonDocument {

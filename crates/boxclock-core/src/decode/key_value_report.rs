@@ -11,12 +11,12 @@ use std::io;
 use serde_json::{Map, Value};
 
 use super::{Decoder, Entry, Input, Output, Place};
-use crate::case::Trouble;
 use crate::clock::forms::{self, DateOrder};
 use crate::clock::{Stamp, scan};
 use crate::code::Platform;
 use crate::limits;
 use crate::text;
+use crate::trouble::Trouble;
 
 /// The decoder.
 pub(super) struct KeyValueReport;

@@ -8,10 +8,10 @@ use std::io;
 
 use serde_json::{Map, Value};
 
-use super::{Decoder, Entry, Input, Output, Place};
-use crate::case::Trouble;
+use super::{Decoder, Entry, Input, Output, Place, Rewriting};
 use crate::clock::{SECOND, Stamp};
 use crate::code::Platform;
+use crate::trouble::Trouble;
 
 /// The decoder.
 pub(super) struct LoginRecords;
@@ -102,6 +102,10 @@ impl Login {
 impl Decoder for LoginRecords {
     fn name(&self) -> &'static str {
         "login-records"
+    }
+
+    fn rewriting(&self) -> Rewriting {
+        Rewriting::Impossible
     }
 
     fn recognise(&self, start: &[u8]) -> bool {

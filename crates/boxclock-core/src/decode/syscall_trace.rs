@@ -14,7 +14,7 @@ use serde_json::{Map, Value};
 use super::{Decoder, Entry, Input, Line, Output, Place};
 use crate::clock::forms;
 use crate::clock::{SECOND, Stamp};
-use crate::code::Platform;
+use crate::code::{Family, Platform};
 
 /// The decoder.
 pub(super) struct SyscallTrace;
@@ -156,6 +156,14 @@ fn attributes(body: &str, fields: &str) -> Map<String, Value> {
 impl Decoder for SyscallTrace {
     fn name(&self) -> &'static str {
         "syscall-trace"
+    }
+
+    fn families(&self) -> &'static [Family] {
+        &[Family::Errno, Family::Signal]
+    }
+
+    fn is_quiet(&self) -> bool {
+        true
     }
 
     fn recognise(&self, bytes: &[u8]) -> bool {

@@ -18,7 +18,7 @@ struct Event {
     attributes: Map<String, Value>,
 }
 
-fn decoded(name: &str, bytes: &[u8]) -> (Vec<Event>, Account) {
+fn decoded(name: &str, bytes: &[u8]) -> (Vec<Event>, ByteTotals) {
     let decoder = DECODERS.iter().find(|decoder| decoder.name() == name && decoder.0.recognise(bytes)).unwrap();
     let (text, account) = decode_bytes(decoder, bytes).unwrap();
     let text = String::from_utf8(text).unwrap();

@@ -4,11 +4,11 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use super::EventRef;
-use crate::case::{Reader, Source};
 use crate::code::{self, Found, Platform};
 use crate::crash;
 use crate::format::{Detected, Record};
 use crate::limits;
+use crate::source::{Reader, Source};
 use crate::text::SourceFile;
 use crate::trace;
 

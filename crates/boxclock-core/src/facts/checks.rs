@@ -27,8 +27,8 @@ use super::restart::RestartAnalysis;
 use crate::analysis::CaseView;
 use crate::case::Case;
 use crate::clock::{DAY, human};
-use crate::gather::recipe::Class;
 use crate::gather::{Window, time_of};
+use crate::source::Class;
 use crate::work::Work;
 use crate::{Error, Result, platform};
 

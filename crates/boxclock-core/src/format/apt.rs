@@ -11,6 +11,7 @@ use serde_json::Value;
 
 use super::{Fit, Head, Hint, LineFormat, Record, body_text, record_from_head};
 use crate::clock::forms::{self, DateOrder};
+use crate::code::Family;
 use crate::severity::Severity;
 
 /// `apt-history`.
@@ -28,6 +29,10 @@ fn stamped<'a>(line: &'a [u8], label: &[u8]) -> Option<Head<'a>> {
 impl LineFormat for AptHistory {
     fn name(&self) -> &'static str {
         "apt-history"
+    }
+
+    fn families(&self) -> &'static [Family] {
+        &[Family::Exit, Family::Package]
     }
 
     fn head<'a>(&self, line: &'a [u8], _: Hint) -> Option<Head<'a>> {
@@ -115,6 +120,10 @@ fn term_severity(line: &[u8]) -> Option<Severity> {
 impl LineFormat for AptTerm {
     fn name(&self) -> &'static str {
         "apt-term"
+    }
+
+    fn families(&self) -> &'static [Family] {
+        &[Family::Exit, Family::Package]
     }
 
     fn head<'a>(&self, line: &'a [u8], _: Hint) -> Option<Head<'a>> {

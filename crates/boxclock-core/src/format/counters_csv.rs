@@ -95,6 +95,10 @@ impl LineFormat for CountersCsv {
         "counters-csv"
     }
 
+    fn has_named_columns(&self) -> bool {
+        true
+    }
+
     fn head<'a>(&self, line: &'a [u8], _: Hint) -> Option<Head<'a>> {
         match &self.shape {
             Shape::Unknown => None,

@@ -17,6 +17,7 @@ use super::word::number;
 use super::{Fit, Head, Hint, LineFormat, Record, Settled, body_text, postgres_text};
 use crate::clock::forms::{self, DateOrder, Evidence};
 use crate::clock::{Civil, Stamp, scan};
+use crate::code::Family;
 use crate::severity::Severity;
 
 /// A table with these columns. The registry's own has none and only recognises.
@@ -333,6 +334,14 @@ const ROLES: [(&str, Role); 7] = [
 impl LineFormat for Csv {
     fn name(&self) -> &'static str {
         if self.kind == Kind::Events { "event-csv" } else { "csv" }
+    }
+
+    fn families(&self) -> &'static [Family] {
+        if self.kind == Kind::Events { &[Family::Win32, Family::Hresult, Family::NtStatus] } else { &[] }
+    }
+
+    fn has_named_columns(&self) -> bool {
+        true
     }
 
     fn columns(&self) -> Option<String> {

@@ -10,6 +10,7 @@ use serde_json::Value;
 use super::word::{skip_blanks, token};
 use super::{Head, Hint, LineFormat, Record, record_from_head};
 use crate::clock::scan;
+use crate::code::{Family, Platform};
 
 /// The format.
 pub(super) struct Dpkg;
@@ -30,6 +31,14 @@ const ACTIONS: [&[u8]; 10] = [
 impl LineFormat for Dpkg {
     fn name(&self) -> &'static str {
         "dpkg"
+    }
+
+    fn platform(&self) -> Platform {
+        Platform::Linux
+    }
+
+    fn families(&self) -> &'static [Family] {
+        &[Family::Exit, Family::Package]
     }
 
     fn head<'a>(&self, line: &'a [u8], _: Hint) -> Option<Head<'a>> {

@@ -89,6 +89,10 @@ impl LineFormat for IsoText {
         "iso-text"
     }
 
+    fn may_hold_kernel_lines(&self) -> bool {
+        true
+    }
+
     fn head<'a>(&self, line: &'a [u8], hint: Hint) -> Option<Head<'a>> {
         let (civil, parts) = parse(line, hint)?;
         let component = parts.logger.or(parts.bracketed).unwrap_or_default();

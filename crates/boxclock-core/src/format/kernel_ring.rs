@@ -10,6 +10,7 @@ use super::word::{number, priority, skip_blanks};
 use super::{Head, Hint, LineFormat, Record, record_from_head};
 use crate::clock::forms::{self, DateOrder};
 use crate::clock::{SECOND, Stamp};
+use crate::code::{Family, Platform};
 use crate::severity::Severity;
 
 /// The format.
@@ -18,6 +19,18 @@ pub(super) struct KernelRing;
 impl LineFormat for KernelRing {
     fn name(&self) -> &'static str {
         "kernel-ring"
+    }
+
+    fn counts_from_boot(&self) -> bool {
+        true
+    }
+
+    fn platform(&self) -> Platform {
+        Platform::Linux
+    }
+
+    fn families(&self) -> &'static [Family] {
+        &[Family::Errno, Family::Signal]
     }
 
     fn head<'a>(&self, line: &'a [u8], _: Hint) -> Option<Head<'a>> {

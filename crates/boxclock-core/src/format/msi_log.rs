@@ -21,6 +21,7 @@ use serde_json::Value;
 use super::{Fit, Head, Header, Hint, LineFormat, Record, Settled, body_text};
 use crate::clock::Civil;
 use crate::clock::forms::{self, DateOrder, Evidence};
+use crate::code::Family;
 use crate::severity::Severity;
 
 /// The format. The hint is the order of day and month.
@@ -114,6 +115,10 @@ fn statement(line: &[u8]) -> Option<Severity> {
 impl LineFormat for MsiLog {
     fn name(&self) -> &'static str {
         "msi-log"
+    }
+
+    fn families(&self) -> &'static [Family] {
+        &[Family::Msi, Family::Win32]
     }
 
     fn head<'a>(&self, line: &'a [u8], hint: Hint) -> Option<Head<'a>> {

@@ -9,6 +9,7 @@ use super::word::token;
 use super::{Head, Hint, LineFormat, Record, record_from_head};
 use crate::clock::Civil;
 use crate::clock::forms::{self, DateOrder};
+use crate::code::Family;
 
 /// The format.
 pub(super) struct NcsaAccess;
@@ -51,6 +52,10 @@ fn text(bytes: &[u8]) -> Option<Value> {
 impl LineFormat for NcsaAccess {
     fn name(&self) -> &'static str {
         "ncsa-access"
+    }
+
+    fn families(&self) -> &'static [Family] {
+        &[Family::Http]
     }
 
     fn head<'a>(&self, line: &'a [u8], _: Hint) -> Option<Head<'a>> {

@@ -10,6 +10,7 @@ use serde_json::Value;
 use super::word::{number, skip_blanks};
 use super::{Head, Hint, LineFormat, Record, record_from_head};
 use crate::clock::scan;
+use crate::code::Family;
 use crate::severity::Severity;
 
 /// The format.
@@ -29,6 +30,10 @@ const DETAILS: [(&str, &str); 7] = [
 impl LineFormat for NginxError {
     fn name(&self) -> &'static str {
         "nginx-error"
+    }
+
+    fn families(&self) -> &'static [Family] {
+        &[Family::Errno]
     }
 
     fn head<'a>(&self, line: &'a [u8], _: Hint) -> Option<Head<'a>> {

@@ -12,6 +12,7 @@ use serde_json::Value;
 use super::word::number;
 use super::{Fit, Head, Hint, LineFormat, Record, body_text};
 use crate::clock::{Civil, scan};
+use crate::code::Family;
 use crate::severity::Severity;
 
 /// The format.
@@ -90,6 +91,10 @@ fn pid(prefix: &[u8]) -> Option<u32> {
 impl LineFormat for PostgresText {
     fn name(&self) -> &'static str {
         "postgres-text"
+    }
+
+    fn families(&self) -> &'static [Family] {
+        &[Family::SqlState]
     }
 
     fn head<'a>(&self, line: &'a [u8], _: Hint) -> Option<Head<'a>> {

@@ -11,6 +11,7 @@ use serde_json::Value;
 use super::word::{facility_name, priority, syslog_tag, token};
 use super::{Fit, Head, Hint, LineFormat, Record, record_from_head};
 use crate::clock::scan;
+use crate::code::Platform;
 use crate::severity::Severity;
 
 /// The format.
@@ -22,6 +23,14 @@ const ISO_TIMES: Hint = 1;
 impl LineFormat for Rfc3164 {
     fn name(&self) -> &'static str {
         "rfc3164"
+    }
+
+    fn may_hold_kernel_lines(&self) -> bool {
+        true
+    }
+
+    fn platform(&self) -> Platform {
+        Platform::Linux
     }
 
     fn head<'a>(&self, line: &'a [u8], hint: Hint) -> Option<Head<'a>> {

@@ -9,6 +9,7 @@ use serde_json::Value;
 use super::word::{facility_name, number, priority, token};
 use super::{Head, Hint, LineFormat, Record, record_from_head};
 use crate::clock::{Stamp, scan};
+use crate::code::Platform;
 use crate::severity::Severity;
 
 /// The format.
@@ -87,6 +88,14 @@ fn present(text: &[u8]) -> Cow<'_, [u8]> {
 impl LineFormat for Rfc5424 {
     fn name(&self) -> &'static str {
         "rfc5424"
+    }
+
+    fn may_hold_kernel_lines(&self) -> bool {
+        true
+    }
+
+    fn platform(&self) -> Platform {
+        Platform::Linux
     }
 
     fn head<'a>(&self, line: &'a [u8], _: Hint) -> Option<Head<'a>> {

@@ -11,6 +11,7 @@ use serde_json::Value;
 use super::word::{number, skip_blanks, token};
 use super::{Head, Hint, LineFormat, Record, record_from_head};
 use crate::clock::scan;
+use crate::code::Family;
 use crate::severity::Severity;
 
 /// The format.
@@ -19,6 +20,10 @@ pub(super) struct ServicingLog;
 impl LineFormat for ServicingLog {
     fn name(&self) -> &'static str {
         "servicing-log"
+    }
+
+    fn families(&self) -> &'static [Family] {
+        &[Family::Hresult]
     }
 
     fn head<'a>(&self, line: &'a [u8], _: Hint) -> Option<Head<'a>> {

@@ -17,6 +17,7 @@ use super::word::number;
 use super::{Fit, Head, Hint, LineFormat, Record, body_text};
 use crate::clock::forms::{self, DateOrder};
 use crate::clock::scan::Civil;
+use crate::code::Family;
 use crate::severity::Severity;
 
 /// The format.
@@ -100,6 +101,10 @@ fn short_tags(tags: &[u8]) -> Option<Head<'_>> {
 impl LineFormat for TaggedClientLog {
     fn name(&self) -> &'static str {
         "tagged-client-log"
+    }
+
+    fn families(&self) -> &'static [Family] {
+        &[Family::Hresult]
     }
 
     fn head<'a>(&self, line: &'a [u8], _: Hint) -> Option<Head<'a>> {

@@ -139,6 +139,18 @@ impl LineFormat for W3cExtended {
         "w3c-extended"
     }
 
+    fn families(&self) -> &'static [Family] {
+        &[Family::Http]
+    }
+
+    fn has_named_columns(&self) -> bool {
+        true
+    }
+
+    fn is_directive(&self, line: &[u8]) -> bool {
+        line.first() == Some(&b'#')
+    }
+
     fn head<'a>(&self, line: &'a [u8], _: Hint) -> Option<Head<'a>> {
         let (_, _, civil) = self.parse(line)?;
         Some(civil.map_or_else(Head::default, |civil| Head { stamp: civil.stamp(), ..Head::default() }))

@@ -11,11 +11,11 @@ use std::time::Duration;
 use super::command;
 use super::pack::Ready;
 use super::plan::{PackOptions, Plan, PlannedCommand, PlannedFile, Wanted};
-use super::recipe::Class;
 use super::remote::Remote;
 use super::seal::{SealedCommand, Unreadable, Why};
 use super::watch::Stage;
 use super::window::Part;
+use crate::source::Class;
 use crate::work::Work;
 use crate::{Error, Result};
 
@@ -119,7 +119,7 @@ fn fetch_host(
             class: file.class,
         };
         if let Some(window) = options.window
-            && file.class.is_none_or(super::recipe::Class::is_over_time)
+            && file.class.is_none_or(crate::source::Class::is_over_time)
             && !window.may_hold(file.modified)
         {
             // Named as outside the window when everything is cut to it; it need not come over the line for that.

@@ -11,7 +11,6 @@ use zip::write::SimpleFileOptions;
 
 use super::fetch::fetch_all;
 use super::plan::{PackOptions, Plan, PlannedFile, Wanted, plan};
-use super::recipe::Class;
 use super::seal::{Cut, SealedFile, SealedWindow, Unreadable, Why};
 use super::watch::Stage;
 use super::window::{self, CutPart, Looked, Part};
@@ -19,6 +18,7 @@ use super::{CopyError, SEAL_NAME, SEAL_VERSION, STORY_NAME, Seal, command, copy_
 use crate::case::{FileFound, find_files};
 use crate::container::{self, Kind};
 use crate::facts;
+use crate::source::Class;
 use crate::work::Work;
 use crate::{Error, Result, clock, platform};
 
@@ -281,7 +281,7 @@ fn member_options(is_packed: bool) -> SimpleFileOptions {
 
 fn looked_at(ready: &Ready, seal: &Seal) -> Looked {
     let class = ready.file.class;
-    let is_dump = class == Some(super::recipe::Class::Crash);
+    let is_dump = class == Some(crate::source::Class::Crash);
     Looked {
         file: FileFound {
             path: ready.path.clone(),

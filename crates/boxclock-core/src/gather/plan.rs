@@ -8,7 +8,7 @@ use std::time::Duration;
 
 use super::capture::Snapshot;
 use super::local::{self, Found};
-use super::recipe::{Class, Command, Files, Matchers, Recipe, Recipes, System};
+use super::recipe::{Command, Files, Matchers, Recipe, Recipes, System};
 use super::remote::Remote;
 use super::seal::{Mark, SealedHost, Unreadable, Why};
 use super::watch::{Stage, Watch};
@@ -17,6 +17,7 @@ use crate::case::{LeftOut, Options, find_files};
 use crate::clock::human;
 use crate::container::{self, Kind};
 use crate::logbook::Story;
+use crate::source::Class;
 use crate::work::Work;
 use crate::{Result, clock, limits, platform};
 

@@ -16,58 +16,8 @@ use std::path::{Path, PathBuf};
 use globset::{Glob, GlobBuilder, GlobMatcher, GlobSet, GlobSetBuilder};
 use serde::{Deserialize, Serialize};
 
+use crate::source::Class;
 use crate::{Error, Result, platform};
-
-/// What a file is for.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
-pub enum Class {
-    /// Logs of an application.
-    Application,
-    /// Logs of installers and package managers.
-    Installer,
-    /// Logs of the operating system.
-    System,
-    /// Dumps and error reports.
-    Crash,
-    /// Settings.
-    Configuration,
-    /// What is true of the machine: versions, disks, packages.
-    Facts,
-    /// Figures over time.
-    Counters,
-}
-
-impl Class {
-    /// All of them, in the order in which they are shown.
-    pub const ALL: [Self; 7] = [
-        Self::Application,
-        Self::Installer,
-        Self::System,
-        Self::Crash,
-        Self::Counters,
-        Self::Configuration,
-        Self::Facts,
-    ];
-
-    /// Its name, as in recipes and seals.
-    pub fn name(self) -> &'static str {
-        match self {
-            Self::Application => "application",
-            Self::Installer => "installer",
-            Self::System => "system",
-            Self::Crash => "crash",
-            Self::Configuration => "configuration",
-            Self::Facts => "facts",
-            Self::Counters => "counters",
-        }
-    }
-
-    /// Whether a box should cover the moment with it: files that are not written over time need not.
-    pub fn is_over_time(self) -> bool {
-        !matches!(self, Self::Crash | Self::Configuration | Self::Facts)
-    }
-}
 
 /// The kind of system that a recipe is for.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]

@@ -15,13 +15,14 @@ use serde_json::Value;
 use sha2::{Digest, Sha256};
 
 use super::pack::{self, BoxWriter, free_name};
-use super::recipe::Class;
 use super::seal::{AppliedRule, Cut, Redaction, Seal, SealedFile, Unreadable, Why};
 use super::window::{self, CutPart, Looked, Part, Window};
 use super::{OpenBox, SEAL_NAME, STORY_NAME, hex, unpack};
 use crate::case::{FileFound, Options};
 use crate::clock::Zone;
 use crate::container::{Kind, START_BYTES};
+use crate::decode::{Decoded, Rewriting};
+use crate::source::Class;
 use crate::text::{Encoding, guess};
 use crate::work::Work;
 use crate::{Error, Result, clock, crash, decode, limits, platform};
@@ -476,13 +477,11 @@ fn redact_file(
     }
     start.truncate(filled);
     let head = &start[..start.len().min(START_BYTES)];
-    let decoder = decode::decoder_for(&start, None).map_or("", crate::format::LineFormat::name);
+    let rewriting = decode::decoder_for(&start, None).map_or(Rewriting::AsText, Decoded::rewriting);
     let what = match () {
         () if Kind::of(head).is_some() => Some("a packed file"),
         () if crash::recognise(&start).is_some() => Some("a dump"),
-        () if ["evtx", "journal-binary", "login-records"].contains(&decoder) => {
-            Some("a log whose records are no lines")
-        }
+        () if rewriting == Rewriting::Impossible => Some("a log whose records are no lines"),
         () => None,
     };
     let encoding = guess(&[start]);
@@ -502,7 +501,7 @@ fn redact_file(
         None => Box::new(platform::open_regular(&file.path).map_err(cannot)?),
     };
     let mut out = tempfile::tempfile().map_err(|error| Error::caused("cannot write a temporary file", error))?;
-    let written = if decoder == "journal-export" {
+    let written = if rewriting == Rewriting::ByField {
         redact_export(&mut BufReader::new(from), &mut out, redactor, work)
     } else {
         redact_stream(&mut from, &mut out, encoding, redactor, work)

@@ -10,7 +10,7 @@ use crate::{Error, Result};
 
 /// What is asked for. Empty texts mean the default.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Request {
+pub struct PackRequest {
     /// `LABEL=PATH`, `LABEL=ssh://HOST` or paths of this machine, with blanks between; a path with blanks in `"…"`.
     pub hosts: String,
     /// Names of recipes, with blanks between; empty for those that fit, `all` for all files.
@@ -25,7 +25,7 @@ pub struct Request {
     pub into: String,
 }
 
-impl Request {
+impl PackRequest {
     /// What the story suggests: its moment, and its title as the name of the box.
     pub fn from_story(story: &Story) -> Self {
         Self {
@@ -158,10 +158,10 @@ mod tests {
     #[test]
     fn texts_become_options() {
         let story = Story { title: "Dosing alarms stopped!".into(), since: "2 h ago".into(), ..Story::default() };
-        let request = Request {
+        let request = PackRequest {
             hosts: r#"pump-ctl=ssh://keeper@pump-ctl:22 keeper-desk="/mnt/old desk" /var/log"#.into(),
             limit: "5m".into(),
-            ..Request::from_story(&story)
+            ..PackRequest::from_story(&story)
         };
         let options = request.options(story, &Zone::utc(), NOW).unwrap();
         assert_eq!(options.hosts[1], ("keeper-desk".into(), "/mnt/old desk".into()));
@@ -174,8 +174,8 @@ mod tests {
 
     #[test]
     fn mistakes_say_where() {
-        let wrong = |change: &dyn Fn(&mut Request)| {
-            let mut request = Request { hosts: "a=/x".into(), into: "x.box.zip".into(), ..Request::default() };
+        let wrong = |change: &dyn Fn(&mut PackRequest)| {
+            let mut request = PackRequest { hosts: "a=/x".into(), into: "x.box.zip".into(), ..PackRequest::default() };
             change(&mut request);
             request.options(Story::default(), &Zone::utc(), NOW).map(|_| ()).unwrap_err().to_string()
         };

@@ -2,9 +2,9 @@
 
 use serde::{Deserialize, Serialize};
 
-use super::recipe::Class;
 use super::window::Window;
 use crate::clock::{Zone, scan};
+use crate::source::Class;
 
 /// The version of the seal's shape.
 pub const SEAL_VERSION: u32 = 1;

@@ -4,8 +4,8 @@ use std::fs;
 use std::io::Write;
 use std::path::Path;
 
-use super::recipe::Class;
 use super::*;
+use crate::source::Class;
 
 fn hosts(folder: &Path) -> PathBuf {
     let root = folder.join("gw");

@@ -5,12 +5,12 @@ use std::path::{Path, PathBuf};
 
 use sha2::{Digest, Sha256};
 
-use super::recipe::Class;
 use super::{
     Archive, CopyError, Error, FileFound, LeftOut, Result, STORY_NAME, Seal, Story, Work, copy_hashed, hex,
     is_own_file, open_zip, read_member, read_seal, safe_path,
 };
 use crate::clock::scan;
+use crate::source::Class;
 use crate::{limits, platform};
 
 /// A box whose files can be read.

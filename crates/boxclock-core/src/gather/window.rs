@@ -225,15 +225,13 @@ pub(super) fn ranges(part: &CutPart) -> Vec<(u64, u64)> {
 /// How much of the start of a text is needed to read the rest: its byte-order mark, and the names of its columns.
 fn head_bytes(source: &Source, cut: &CutPart) -> u64 {
     const HEAD: usize = 64 << 10;
-    let with_names = ["csv", "event-csv", "counters-csv", "w3c-extended"];
-    if !with_names.contains(&source.reader.name()) {
+    let Some(format) = source.reader.lines().filter(|format| format.has_named_columns()) else {
         return source.mark_bytes;
-    }
+    };
     let Ok(head) = SourceFile::open(&cut.path).and_then(|file| file.read(0, HEAD)) else { return source.mark_bytes };
     let mut end = source.encoding.line_end(&head, 0, source.line_end).unwrap_or(0);
     // The fields of W3C logs stand in lines that start with #.
-    while source.reader.name() == "w3c-extended"
-        && source.encoding.decode(&head[end.min(head.len())..]).first() == Some(&b'#')
+    while format.is_directive(&source.encoding.decode(&head[end.min(head.len())..]))
         && let Some(next) = source.encoding.line_end(&head, end, source.line_end)
     {
         end = next;

@@ -4,7 +4,7 @@ use super::text::TextTest;
 use super::{Expr, Filter, Leaf, Names, TimeTest};
 use crate::analysis::{CaseView, pass};
 use crate::case::{Reader, Source};
-use crate::clock::Drift;
+use crate::clock::ClockCorrection;
 use crate::clock::{DAY, SECOND, Zone};
 use crate::event::{NO_TIME, Part, RecordReader, Row, Table, TableActor, flag};
 use crate::pattern::PatternAnalysis;
@@ -287,7 +287,8 @@ impl Plan<'_> {
     }
 
     fn time(&self, test: &TimeTest, part: &Part, bits: &mut [bool]) {
-        let drift: Vec<Drift> = part.actor_ids.iter().map(|id| self.table.drift_of(part.segment.source, *id)).collect();
+        let drift: Vec<ClockCorrection> =
+            part.actor_ids.iter().map(|id| self.table.drift_of(part.segment.source, *id)).collect();
         let one = drift.iter().all(|other| *other == drift[0]).then(|| drift[0]);
         if let TimeTest::Between(from, to) = test {
             match self.side_of(part, (*from, *to)) {
@@ -297,7 +298,7 @@ impl Plan<'_> {
             }
         }
         // The usual case, without a branch an event: one amount for all.
-        if let (TimeTest::Between(from, to), Some(Drift { add_ns, rate_ppb: 0, .. })) = (test, one) {
+        if let (TimeTest::Between(from, to), Some(ClockCorrection { add_ns, rate_ppb: 0, .. })) = (test, one) {
             let (from, to) = ((*from).max(NO_TIME + 1).saturating_sub(add_ns), to.saturating_sub(add_ns));
             let from = from.max(NO_TIME + 1);
             bits.iter_mut().zip(part.segment.times.iter()).for_each(|(bit, time)| *bit &= *time >= from && *time <= to);

@@ -7,6 +7,7 @@ use serde::{Deserialize, Serialize};
 
 use super::Filter;
 use crate::clock::Zone;
+use crate::logbook::SavedFilter;
 use crate::{Error, Result, platform};
 
 /// A named filter.
@@ -20,6 +21,12 @@ pub struct Lens {
     pub about: String,
     /// The filter.
     pub filter: String,
+}
+
+impl From<SavedFilter> for Lens {
+    fn from(saved: SavedFilter) -> Self {
+        Self { name: saved.name, about: String::new(), filter: saved.filter }
+    }
 }
 
 /// The lenses that can be used, and what is wrong with others.
@@ -56,7 +63,8 @@ impl Lenses {
     }
 
     /// Adds one; it takes the place of one with the same name.
-    pub fn add(&mut self, lens: Lens) {
+    pub fn add(&mut self, lens: impl Into<Lens>) {
+        let lens = lens.into();
         match self.good.iter_mut().find(|other| other.name == lens.name) {
             Some(other) => *other = lens,
             None => self.good.push(lens),

@@ -97,7 +97,7 @@ fn what_passes() {
 #[test]
 fn a_correction_of_the_clock_counts_in_filters() {
     let mut fixture = fixture();
-    let drift = [("dose-gw".to_owned(), crate::clock::Drift::from(-401 * crate::clock::SECOND))].into();
+    let drift = [("dose-gw".to_owned(), crate::clock::ClockCorrection::from(-401 * crate::clock::SECOND))].into();
     fixture.view.loaded = fixture.view.loaded.with_drift(&fixture.view.case.sources, &drift);
     assert_eq!(passing(&fixture, "host=dose-gw time in 02:24..02:25"), "02:24 02:24");
 }

@@ -10,6 +10,7 @@ use crate::clock::{MINUTE, to_rfc3339};
 use crate::code::rank::Clues;
 use crate::code::{Code, Family, Outcome};
 use crate::event::{EventRef, NO_TIME, Part, Row, Table};
+use crate::format::LineFormat;
 use crate::work::{Work, parallel};
 
 /// Slices of the small density line of a code.
@@ -304,6 +305,7 @@ pub fn clues<'a>(case: &'a Case, loaded: &'a Loaded, event: EventRef<'a>) -> Clu
     Clues {
         platform: source.platform,
         format: source.reader.name(),
+        at_home: source.reader.lines().map_or(&[], LineFormat::families),
         component: event.component(),
         in_source: in_source.into_iter().collect(),
         chosen: None,

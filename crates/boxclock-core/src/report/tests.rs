@@ -228,8 +228,10 @@ fn the_report_says_what_was_pinned() {
     logbook.set_pin("gone.log", 5, "of another box").unwrap();
     let pin = logbook.pins().unwrap()[0].id;
     logbook.set_chain(&[ChainLink { pin, kind: Link::Root, reason: "rights".into() }]).unwrap();
-    let loaded =
-        loaded.with_drift(&case.sources, &[("dose-gw".to_owned(), crate::clock::Drift::from(-401_000_000_000))].into());
+    let loaded = loaded.with_drift(
+        &case.sources,
+        &[("dose-gw".to_owned(), crate::clock::ClockCorrection::from(-401_000_000_000))].into(),
+    );
     let view = CaseView::new(case, loaded);
     let report = Report::new(&view, &logbook).unwrap();
     let text = markdown(&report, Some("x.svg")).unwrap();

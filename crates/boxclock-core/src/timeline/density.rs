@@ -2,7 +2,7 @@
 
 use super::axis::Axis;
 use crate::Result;
-use crate::clock::Drift;
+use crate::clock::ClockCorrection;
 use crate::event::{NO_TIME, Table, flag};
 use crate::severity::Severity;
 use crate::work::{Work, parallel, workers};
@@ -168,7 +168,7 @@ pub fn density_by(table: &Table, lanes: &Lanes, axis: Axis, work: &Work) -> Resu
             if of_sources && own_lane.is_none() {
                 continue;
             }
-            let place: Vec<(usize, Drift)> = part
+            let place: Vec<(usize, ClockCorrection)> = part
                 .actor_ids
                 .iter()
                 .map(|id| {

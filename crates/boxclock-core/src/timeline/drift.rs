@@ -9,7 +9,7 @@ use serde::{Deserialize, Serialize};
 use crate::analysis::{Analysis, CaseView, Pieces, Seen};
 use crate::case::Case;
 use crate::clock::human::{drift_text, duration_text};
-use crate::clock::{Drift, SECOND, to_rfc3339};
+use crate::clock::{ClockCorrection, SECOND, to_rfc3339};
 use crate::event::{EventRef, NO_TIME, RecordReader, Row, Table};
 use crate::gather::time_of;
 use crate::work::{Work, parallel};
@@ -103,7 +103,7 @@ fn place<S: serde::Serializer>((source, line, time): &(String, u64, i64), serial
 impl Suggestion {
     /// What to add to its times, for people: `-6m41s`.
     pub fn drift_text(&self) -> String {
-        drift_text(Drift::from(self.add_ns))
+        drift_text(ClockCorrection::from(self.add_ns))
     }
 
     /// The suggestion as a line of JSON, without line end.

@@ -44,7 +44,7 @@ fn table(sources: &[Vec<i64>], drift: &[i64]) -> Table {
         hosts: Arc::new((0..=sources.len()).map(|host| format!("h{host}")).collect()),
         components: Arc::new(vec![String::new()]),
         actors: Arc::new(actors),
-        drift: Arc::new(std::iter::once(0).chain(corrections).map(Drift::from).collect()),
+        drift: Arc::new(std::iter::once(0).chain(corrections).map(ClockCorrection::from).collect()),
         logs: Arc::new((0..sources.len() as u32).collect()),
         ..Table::default()
     };

@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use boxclock_core::analysis::CaseView;
 use boxclock_core::case::{Choice, ZoneFrom};
-use boxclock_core::clock::{DateOrder, Drift, Zone, human};
+use boxclock_core::clock::{ClockCorrection, DateOrder, Zone, human};
 use boxclock_core::text::Encoding;
 use boxclock_core::{Error, Result, format};
 
@@ -20,7 +20,7 @@ impl Context {
         let help = "-6m41s if it is fast, +90s if it is slow, 0 to show times as written";
         Then::Ask(Question::new(label, help, now, move |cx, text| {
             let none = text.trim().is_empty() || text.trim() == "0";
-            let drift = if none { Drift::default() } else { human::drift(text)? };
+            let drift = if none { ClockCorrection::default() } else { human::drift(text)? };
             cx.correct_clock(&of, drift)
         }))
     }
@@ -29,7 +29,7 @@ impl Context {
     ///
     /// # Errors
     /// When the logbook cannot be written.
-    pub fn correct_clock(&mut self, name: &str, drift: Drift) -> Result<Then> {
+    pub fn correct_clock(&mut self, name: &str, drift: ClockCorrection) -> Result<Then> {
         let before = self.drift().get(name).copied().unwrap_or_default();
         self.set_clock(name, drift)?;
         let of = name.to_owned();
@@ -41,7 +41,7 @@ impl Context {
         }))
     }
 
-    fn set_clock(&mut self, name: &str, drift: Drift) -> Result<()> {
+    fn set_clock(&mut self, name: &str, drift: ClockCorrection) -> Result<()> {
         self.logbook.set_drift(name, drift)?;
         self.change_case(|case| {
             if drift.is_none() {

@@ -11,7 +11,7 @@ fn order(number: u32, found: Family, clues: &Clues<'_>) -> Vec<(Family, String)>
 
 #[test]
 fn what_recognition_took_comes_first_with_its_reason() {
-    let clues = Clues { platform: Platform::Windows, format: "msi-log", ..Clues::default() };
+    let clues = Clues { platform: Platform::Windows, format: "msi-log", at_home: &[Family::Msi], ..Clues::default() };
     let order = order(1722, Family::Msi, &clues);
     assert_eq!(order[0].0, Family::Msi);
     assert!(order[0].1.contains("words") && order[0].1.contains("the format msi-log"), "{order:?}");

@@ -4,6 +4,7 @@ use boxclock_core::clock::Zone;
 use boxclock_core::clock::human::date_time;
 use boxclock_core::code::Code;
 use boxclock_core::query::Filter;
+use boxclock_core::query::Lens;
 use boxclock_core::query::values::{pieces, quoted};
 
 use crate::context::{Choice, Context, Menu, Question, Then, item};
@@ -178,7 +179,7 @@ impl Context {
             let about = if lens.about.is_empty() { &lens.filter } else { &lens.about };
             items.push(filter_item(format!("{:<17} {about}", lens.name), lens.filter.clone()));
         }
-        for lens in of_case {
+        for lens in of_case.into_iter().map(Lens::from) {
             let name = lens.name.clone();
             items.push(item(format!("save {} as a file, for all cases", lens.name), move |_| {
                 Ok(Then::Say(format!("Written: {}", lens.keep()?.display())))
