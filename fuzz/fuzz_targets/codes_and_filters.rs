@@ -3,16 +3,15 @@
 
 use boxclock_core::clock::{Zone, human};
 use boxclock_core::code::user::Catalogues;
-use boxclock_core::code::{Platform, rank, scan};
+use boxclock_core::code::{NO_CATALOGUES, Platform, rank, scan};
 use boxclock_core::query::Filter;
 use libfuzzer_sys::fuzz_target;
 
 fuzz_target!(|data: &[u8]| {
     for platform in [Platform::Linux, Platform::Windows, Platform::Unknown] {
-        scan(data, platform, |found| {
+        scan(data, platform, &NO_CATALOGUES, |found| {
             assert!(found.start < found.end && found.end <= data.len());
-            found.info();
-            rank::candidates(found.code, &rank::Clues::default());
+            rank::candidates(found.code, &rank::Clues::default(), &NO_CATALOGUES);
         });
     }
     let Ok(text) = std::str::from_utf8(data) else { return };

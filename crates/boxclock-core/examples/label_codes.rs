@@ -3,7 +3,7 @@
 
 use std::io::{self, BufRead, Write};
 
-use boxclock_core::code::{Platform, scan};
+use boxclock_core::code::{NO_CATALOGUES, Platform, scan};
 
 fn main() -> io::Result<()> {
     let mut out = io::stdout().lock();
@@ -12,9 +12,14 @@ fn main() -> io::Result<()> {
         let Some((system, text)) = line.split_once('\t') else { continue };
         let platform = Platform::parse(system).unwrap_or_default();
         let mut found = Vec::new();
-        scan(text.as_bytes(), platform, |hit| {
+        scan(text.as_bytes(), platform, &NO_CATALOGUES, |hit| {
             let code = hit.code;
-            found.push(format!("{}={}:{}", &text[hit.start..hit.end], code.family.name(), code.written()));
+            found.push(format!(
+                "{}={}:{}",
+                &text[hit.start..hit.end],
+                code.family.name(),
+                code.written(&NO_CATALOGUES)
+            ));
         });
         let labels = if found.is_empty() { "-".to_owned() } else { found.join(" ; ") };
         writeln!(out, "{system}\t{labels}\t{text}")?;

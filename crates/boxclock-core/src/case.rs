@@ -7,6 +7,7 @@ use std::sync::Arc;
 use crate::Result;
 use crate::analysis::PieceStore;
 use crate::clock::{ClockCorrection, Zone};
+use crate::code::Catalogues;
 use crate::event::Table;
 use crate::format::LineFormat;
 use crate::gather::Seal;
@@ -121,8 +122,8 @@ pub struct Case {
     pub options: Options,
     /// The formats of the user and of the box.
     pub formats: Vec<&'static dyn LineFormat>,
-    /// How many codes the catalogues of the user and of the box have.
-    pub own_codes: usize,
+    /// The code catalogues of the user and of the box.
+    pub catalogues: Arc<Catalogues>,
 }
 
 impl Case {

@@ -3,7 +3,8 @@
 //! [`scan()`] finds the places in a text that are codes; [`catalogue`] knows families, names and meanings, [`reading`]
 //! says what one code means, [`rank`] which of several families a number most likely belongs to, [`lookup`] answers what
 //! a person typed, and [`user`] adds the user's own catalogues. A code's identity is its family and number, so the
-//! different writings of one code (hexadecimal, signed, a name) are the same.
+//! different writings of one code (hexadecimal, signed, a name) are the same. What a code is called and means may depend on the
+//! [`Catalogues`] of the case: they are passed to whatever asks.
 
 pub mod catalogue;
 pub mod family;
@@ -17,6 +18,7 @@ pub use catalogue::{Entry, Outcome};
 pub use family::{Family, Form};
 pub use reading::CodeInfo;
 pub use scan::{Found, Platform, scan};
+pub use user::{Catalogues, NO_CATALOGUES};
 
 /// A code's identity.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -29,7 +31,7 @@ pub struct Code {
 
 impl Code {
     /// The code as its family writes it: `0x80070005`, `1603`, `42P01`, `ORA-00942`, `OOMKilled`.
-    pub fn written(self) -> String {
+    pub fn written(self, own: &Catalogues) -> String {
         match self.family.form() {
             Form::Decimal => self.number.to_string(),
             Form::Hex => format!("0x{:08X}", self.number),
@@ -40,18 +42,18 @@ impl Code {
             Form::Worded => match self.family {
                 Family::Oracle => format!("ORA-{:05}", self.number),
                 Family::Db2 => format!("SQL{:04}N", self.number),
-                _ => user::written(self.number),
+                _ => own.written(self.number),
             },
         }
     }
 
     /// As a value of the filter field `code` that means this family only: `win32:5`, `42P01`, `ORA-00942`.
-    pub fn filter_value(self) -> String {
+    pub fn filter_value(self, own: &Catalogues) -> String {
         match self.family.form() {
             // A full 32 bits say by themselves what they are.
-            Form::Hex if self.number > 0xFFFF => self.written(),
-            Form::Decimal | Form::Hex => format!("{}:{}", self.family.name(), self.written()),
-            Form::State | Form::Name | Form::Worded => self.written(),
+            Form::Hex if self.number > 0xFFFF => self.written(own),
+            Form::Decimal | Form::Hex => format!("{}:{}", self.family.name(), self.written(own)),
+            Form::State | Form::Name | Form::Worded => self.written(own),
         }
     }
 
@@ -61,20 +63,20 @@ impl Code {
     }
 
     /// What the catalogues say of it.
-    pub fn info(self) -> CodeInfo {
-        reading::read(self)
+    pub fn info(self, own: &Catalogues) -> CodeInfo {
+        reading::read(self, own)
     }
 
     /// Whether it makes the line that carries it a problem, whatever level the line was logged with.
     ///
     /// Failures do, but for those that are part of healthy work: a page that is not there, a call to be repeated.
-    pub fn escalates(self) -> bool {
+    pub fn escalates(self, own: &Catalogues) -> bool {
         match self.family {
             Family::Http | Family::Sip => (500..600).contains(&self.number),
             // Name does not exist: mostly a search suffix. No such file, try again, interrupted, not a terminal.
             Family::Dns if self.number == 3 => false,
             family if family.is_errno() && matches!(self.number, 2 | 4 | 11 | 25 | 35) => false,
-            _ => reading::outcome(self) == Outcome::Failure,
+            _ => reading::outcome(self, own) == Outcome::Failure,
         }
     }
 }

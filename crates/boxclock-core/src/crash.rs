@@ -1,5 +1,5 @@
 //! Crash dumps: what stopped, when, in which process and module. Each dump is one event on the timeline.
-
+use crate::code::NO_CATALOGUES;
 use std::fs::File;
 use std::path::Path;
 
@@ -116,8 +116,8 @@ impl Crash {
         };
         match self.code {
             Some(code) => {
-                let reading = code.info();
-                let number = code.written();
+                let reading = code.info(&NO_CATALOGUES);
+                let number = code.written(&NO_CATALOGUES);
                 let kind = if code.family == crate::code::Family::Signal { "signal" } else { "exception" };
                 body.push_str(&format!(" stopped: {kind} {number}"));
                 if let Some(name) = reading.name {

@@ -17,14 +17,14 @@ mod parse;
 mod text;
 pub mod values;
 
+use crate::code::NO_CATALOGUES;
 pub use eval::{RowSet, problem_rows, rows_in_order};
 pub use lens::{Lens, Lenses};
-
 use text::TextTest;
 
 use crate::clock::Zone;
 use crate::clock::human::Typed;
-use crate::code::Code;
+use crate::code::{Catalogues, Code};
 use crate::pattern::PatternId;
 
 /// The fields of a filter, each with what it takes.
@@ -76,7 +76,15 @@ impl Filter {
     /// # Errors
     /// With the place of the mistake.
     pub fn parse(text: &str, zone: &Zone) -> std::result::Result<Self, FilterError> {
-        parse::parse(text, zone).map(|root| Self { root, pins: std::sync::Arc::default() })
+        Self::parse_with(text, zone, &NO_CATALOGUES)
+    }
+
+    /// Reads a filter that may name codes of a case's own catalogues, see [`Self::parse`].
+    ///
+    /// # Errors
+    /// When the text is no filter, with the place and what would be right.
+    pub fn parse_with(text: &str, zone: &Zone, own: &Catalogues) -> std::result::Result<Self, FilterError> {
+        parse::parse(text, zone, own).map(|root| Self { root, pins: std::sync::Arc::default() })
     }
 
     /// A filter for one text, as `find` uses it: `/…/` is a regular expression, all else is searched literally.

@@ -19,6 +19,7 @@ use std::sync::Arc;
 use boxclock_core::analysis::{Analysis, CaseView, EventKey};
 use boxclock_core::case::{Case, Loaded};
 use boxclock_core::clock::{ClockCorrection, Zone};
+use boxclock_core::code::Catalogues;
 use boxclock_core::event::{EventRef, RecordReader, Row};
 use boxclock_core::logbook::{ChainLink, Logbook, Pin, PinKind, Story};
 use boxclock_core::report::sources::{SourceOut, sources};
@@ -284,6 +285,11 @@ impl Context {
     /// The rail's span: the window, else the whole case.
     pub fn rail_span(&self) -> Option<(i64, i64)> {
         self.rail.window.or_else(|| self.span())
+    }
+
+    /// The code catalogues of the case.
+    pub fn catalogues(&self) -> Arc<Catalogues> {
+        Arc::clone(&self.view.case.catalogues)
     }
 
     /// How clocks are corrected, by host or source.

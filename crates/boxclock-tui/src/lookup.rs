@@ -30,13 +30,13 @@ pub fn draw(cx: &Context, chosen: usize, text: &str, found: &[CodeInfo], frame: 
     let top = (chosen + 1).saturating_sub(rows);
     let mut lines: Vec<Line<'_>> = Vec::new();
     for (index, info) in found.iter().enumerate().skip(top).take(rows) {
-        let (shape, hue) = outcome(cx.theme, info.code);
+        let (shape, hue) = outcome(cx.theme, info.code, &cx.catalogues());
         let name = info.name.unwrap_or("-");
         let words = if info.gloss.is_empty() { &info.meaning } else { &info.gloss };
         let name_width = (width / 3).min(34);
         let spans = vec![
             Span::styled(format!(" {shape} "), hue),
-            Span::styled(fit(&info.code.written(), CODE_WIDTH), hue),
+            Span::styled(fit(&info.code.written(&cx.catalogues()), CODE_WIDTH), hue),
             Span::raw(format!(" {} ", fit(&cut(name, name_width), name_width))),
             Span::raw(cut(words, width.saturating_sub(CODE_WIDTH + name_width + 6))),
         ];

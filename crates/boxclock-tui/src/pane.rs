@@ -1,9 +1,10 @@
 //! The reading pane: what the chosen thing says, and what to look at next.
 
 use std::ops::Range;
+use std::sync::Arc;
 
 use boxclock_core::clock::human::{date_time, drift_text};
-use boxclock_core::code::{Code, CodeInfo, Form};
+use boxclock_core::code::{Catalogues, Code, CodeInfo, Form};
 use boxclock_core::event::{EventRef, flag};
 use boxclock_core::format::Place;
 use boxclock_core::pattern::PatternAnalysis;
@@ -35,6 +36,11 @@ impl<'a> Pane<'a> {
     pub fn new(cx: &'a Context, width: u16) -> Self {
         let width = usize::from(width).saturating_sub(1);
         Self { cx, width, lines: Vec::new(), chosen_line: None, links: Vec::new() }
+    }
+
+    /// The code catalogues of the case.
+    pub fn catalogues(&self) -> Arc<Catalogues> {
+        self.cx.catalogues()
     }
 
     /// Draws what was written into it.
@@ -261,9 +267,9 @@ impl<'a> Pane<'a> {
 
     /// A code in short: what it means and what to look at.
     pub fn code(&mut self, info: &CodeInfo, full: bool) {
-        let name = info.name.filter(|name| *name != info.code.written());
+        let name = info.name.filter(|name| *name != info.code.written(&self.cx.catalogues()));
         let name = name.unwrap_or(if info.known { "" } else { "no name known" });
-        self.heading(&format!("{} {name}", info.code.written()));
+        self.heading(&format!("{} {name}", info.code.written(&self.cx.catalogues())));
         // The shape of a full 32 bits says it by itself.
         if full || info.code.family.form() == Form::Decimal {
             self.facts("family", info.code.family.title());
@@ -282,7 +288,7 @@ impl<'a> Pane<'a> {
     pub fn codes_of(&mut self, event: EventRef<'_>) {
         let codes: std::collections::BTreeSet<Code> = event.codes().collect();
         for code in &codes {
-            self.code(&code.info(), false);
+            self.code(&code.info(&self.cx.catalogues()), false);
         }
         if codes.iter().any(|code| code.family.form() == Form::Decimal) {
             self.facts("", "r sets another family");
@@ -292,6 +298,9 @@ impl<'a> Pane<'a> {
     /// Why a line that was not logged as a problem counts as one.
     pub fn escalation(event: EventRef<'_>) -> Option<String> {
         let code = event.escalating_code()?;
-        Some(format!("counts as a problem because it carries {}, a failure (! toggles this)", code.written()))
+        Some(format!(
+            "counts as a problem because it carries {}, a failure (! toggles this)",
+            code.written(event.catalogues())
+        ))
     }
 }

@@ -5,6 +5,7 @@ use std::ops::{Range, RangeInclusive};
 use std::sync::Arc;
 
 use boxclock_core::analysis::EventKey;
+use boxclock_core::code::Catalogues;
 use boxclock_core::event::Row;
 use boxclock_core::pattern::PatternId;
 use boxclock_core::query::{Filter, FilterError, Lens, RowSet};
@@ -203,9 +204,9 @@ impl Stream {
 ///
 /// # Errors
 /// When the filter or regular expression is wrong.
-pub fn parse_ink(text: &str, zone: &boxclock_core::clock::Zone) -> Result<Filter> {
+pub fn parse_ink(text: &str, zone: &boxclock_core::clock::Zone, own: &Catalogues) -> Result<Filter> {
     let parsed = match text.strip_prefix('=') {
-        Some(filter) => Filter::parse(filter, zone),
+        Some(filter) => Filter::parse_with(filter, zone, own),
         None => Filter::find(text),
     };
     parsed.map_err(|error| Error::new(error.message))

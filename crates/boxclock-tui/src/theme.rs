@@ -1,6 +1,6 @@
 //! Hues and shapes. Severity is both, so that the screen can be read without colour.
 
-use boxclock_core::code::{Code, Outcome};
+use boxclock_core::code::{Catalogues, Code, Outcome};
 use boxclock_core::logbook::PinKind;
 use boxclock_core::severity::Severity;
 use ratatui::style::{Color, Modifier, Style};
@@ -162,9 +162,9 @@ pub fn shape(severity: Severity, suspect: bool, dump: bool) -> &'static str {
 }
 
 /// A failure, a restart that is needed, or neither: a shape and a hue.
-pub fn outcome(theme: Theme, code: Code) -> (&'static str, Style) {
-    match code.info().outcome {
-        Outcome::Failure if code.escalates() => ("▲", theme.hue(Hue::Vermilion)),
+pub fn outcome(theme: Theme, code: Code, own: &Catalogues) -> (&'static str, Style) {
+    match code.info(own).outcome {
+        Outcome::Failure if code.escalates(own) => ("▲", theme.hue(Hue::Vermilion)),
         // Part of healthy work, mostly.
         Outcome::Failure => ("△", theme.hue(Hue::Orange)),
         Outcome::Restart => ("↻", theme.hue(Hue::Orange)),

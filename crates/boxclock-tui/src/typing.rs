@@ -130,7 +130,8 @@ impl Typing {
                 self.chosen = 0;
                 self.found = match text.trim() {
                     "" => Vec::new(),
-                    text => look_up(text, Platform::Unknown).unwrap_or_else(|_| search(text, Platform::Unknown)),
+                    text => look_up(text, Platform::Unknown, &cx.catalogues())
+                        .unwrap_or_else(|_| search(text, Platform::Unknown, &cx.catalogues())),
                 };
             }
             Live::Nothing => {}
@@ -145,7 +146,7 @@ fn preview_filter(cx: &mut Context, text: &str) {
         cx.stream.filter_error = None;
         return;
     }
-    match Filter::parse(text, &cx.zone) {
+    match Filter::parse_with(text, &cx.zone, &cx.catalogues()) {
         Ok(filter) => cx.use_filter(text, filter),
         Err(error) => cx.stream.filter_error = Some(error),
     }

@@ -10,6 +10,7 @@ use std::time::Duration;
 use boxclock_core::analysis::CaseView;
 use boxclock_core::case::{Case, Follower, LeftOut, Loaded, Options, Source};
 use boxclock_core::clock::{Zone, human, now};
+use boxclock_core::code::user;
 use boxclock_core::event::Row;
 use boxclock_core::format;
 use boxclock_core::logbook::Logbook;
@@ -227,10 +228,9 @@ fn name_left_out(case: &Case, loaded: &Loaded) -> Outcome {
     outcome
 }
 
-/// Lists our formats, and those of the user with what is wrong with them.
 /// The lenses that hold in a case: those of the program and the user, and those in its logbook.
 fn lenses_of(case: &Case) -> Result<Lenses, Failure> {
-    let mut lenses = Lenses::load();
+    let mut lenses = Lenses::load(&case.catalogues);
     for (file, mistake) in &lenses.wrong {
         say(&format!("{file}: {mistake}"));
     }
@@ -243,7 +243,8 @@ fn lenses_of(case: &Case) -> Result<Lenses, Failure> {
 /// Lists the lenses, or checks those that are named.
 fn lenses(paths: &[PathBuf]) -> Ended {
     let mut out = io::stdout().lock();
-    let lenses = Lenses::load();
+    let own = user::own();
+    let lenses = Lenses::load(&own);
     let mut wrong = lenses.wrong;
     if paths.is_empty() {
         for lens in &lenses.good {
@@ -256,7 +257,7 @@ fn lenses(paths: &[PathBuf]) -> Ended {
     }
     for path in paths {
         let read = std::fs::read_to_string(path).map_err(|error| error.to_string());
-        match read.and_then(|text| Lens::parse(&text).map_err(|error| error.to_string())) {
+        match read.and_then(|text| Lens::parse(&text, &own).map_err(|error| error.to_string())) {
             Ok(lens) => writeln!(out, "{}: good: {}", path.display(), lens.name)?,
             Err(mistake) => wrong.push((path.display().to_string(), mistake)),
         }
@@ -267,6 +268,7 @@ fn lenses(paths: &[PathBuf]) -> Ended {
     if wrong.is_empty() { Ok(Outcome::Done) } else { Err(Failure::Because("a lens is wrong".into())) }
 }
 
+/// Lists our formats, and those of the user with what is wrong with them.
 fn formats(paths: &[PathBuf]) -> Ended {
     let mut out = io::stdout().lock();
     let mut wrong = Vec::new();
@@ -382,7 +384,7 @@ fn ends_of(view: &CaseView) -> HashMap<Arc<str>, u64> {
 /// The rows that pass a filter, in merged order; all without one.
 fn filtered(view: &CaseView, filter: Option<&str>, work: &Work) -> Result<Vec<u32>, Failure> {
     let Some(text) = filter else { return Ok(view.loaded.table.order.to_vec()) };
-    let filter = Filter::parse(text, &view.case.zone)
+    let filter = Filter::parse_with(text, &view.case.zone, &view.case.catalogues)
         .map_err(|error| Failure::Usage(format!("the filter is wrong:\n{}", error.marked(text))))?;
     let pins = match view.case.logbook_path.as_ref().filter(|path| path.exists()) {
         Some(path) => Logbook::open(path)?.pins()?,

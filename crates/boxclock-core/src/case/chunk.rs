@@ -8,7 +8,7 @@ use rustc_hash::{FxHashMap, FxHasher};
 use super::{Source, Trouble};
 use crate::clock::day::DayCounter;
 use crate::clock::{Resolver, Stamp, TimeKnown, day, year};
-use crate::code::{self, Code};
+use crate::code::{self, Catalogues, Code};
 use crate::event::{Actor, Columns, NO_TIME, Segment, flag};
 use crate::format::{Detected, Head};
 use crate::limits;
@@ -57,6 +57,7 @@ fn looks_bad(text: &[u8]) -> bool {
 /// When the file cannot be read.
 pub(super) fn read(
     source: &Source,
+    catalogues: &Catalogues,
     detected: Detected,
     file: &SourceFile,
     (from, to): (u64, u64),
@@ -73,7 +74,7 @@ pub(super) fn read(
     let bytes = (buffer.len() as u64).saturating_sub(before).min(to - from);
     let mut pos = if before == 0 { 0 } else { source.encoding.line_end(buffer, 0, line_end).unwrap_or(usize::MAX) };
     let stop = (to - base) as usize;
-    let mut builder = Builder::new(source, detected, base, from == source.mark_bytes);
+    let mut builder = Builder::new(source, catalogues, detected, base, from == source.mark_bytes);
     while pos < buffer.len() && pos < stop {
         let end = source.encoding.line_end(buffer, pos, line_end);
         let line = &buffer[pos..end.unwrap_or(buffer.len())];
@@ -122,6 +123,7 @@ fn note_damage(bytes: &[u8], offset: u64, at_file_start: bool, chunk: &mut Chunk
 
 struct Builder<'a> {
     source: &'a Source,
+    catalogues: &'a Catalogues,
     detected: Detected,
     has_tails: bool,
     judges_words: bool,
@@ -143,9 +145,10 @@ struct Builder<'a> {
 }
 
 impl<'a> Builder<'a> {
-    fn new(source: &'a Source, detected: Detected, base: u64, at_file_start: bool) -> Self {
+    fn new(source: &'a Source, catalogues: &'a Catalogues, detected: Detected, base: u64, at_file_start: bool) -> Self {
         Self {
             source,
+            catalogues,
             detected,
             has_tails: detected.format.has_tails(),
             judges_words: detected.format.judges_words(),
@@ -352,7 +355,7 @@ impl<'a> Builder<'a> {
                 None => lead.push(found.code),
             }
         };
-        code::scan(body, self.source.platform, &mut note);
+        code::scan(body, self.source.platform, self.catalogues, &mut note);
         format.column_codes(line, &mut note);
     }
 

@@ -109,8 +109,8 @@ pub(crate) fn state(source: &Source, kept: &Key, now: &Key, with_clock: bool) ->
 }
 
 impl Key {
-    /// The key of a source as it is now; `None` where it cannot be read.
-    pub(super) fn of(source: &Source, younger: &[Source]) -> Option<Self> {
+    /// The key of a source as it is now; `codes` stands for the catalogues that decide which texts are codes. `None` where it cannot be read.
+    pub(super) fn of(source: &Source, younger: &[Source], codes: &str) -> Option<Self> {
         let (name, version, hint) = match source.reader {
             Reader::Lines(detected) => (detected.format.name(), detected.format.version(), detected.hint),
             Reader::Dump(format) => (format.name(), 1, 0),
@@ -131,7 +131,7 @@ impl Key {
             source.line_end,
             source.platform,
             source.len_bytes - source.stop,
-            crate::code::user::fingerprint(),
+            codes,
         );
         let clock = format!("{} {:?} {:?} {younger:?}", source.zone.name(), source.zone_from, source.header);
         Some(Self {

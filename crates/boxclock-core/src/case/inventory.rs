@@ -8,7 +8,7 @@ use sha2::{Digest, Sha256};
 use super::look::{self, Known, look, platforms_by_host};
 use super::{Case, Document, LeftOut, Options, Reader, Source, Trouble, boot, generations};
 use crate::clock::Zone;
-use crate::code::user;
+use crate::code::{Catalogues, user};
 use crate::decode::{self, Decoded, Text};
 use crate::files::{FileFound, find_files};
 use crate::format::LineFormat;
@@ -62,7 +62,7 @@ pub(super) fn open(paths: &[PathBuf], options: Options, work: &Work) -> Result<C
     }
     let (formats, wrong) = own_formats(paths, box_formats);
     left_out.extend(wrong.into_iter().map(|(path, reason)| LeftOut { path, reason }));
-    let own_codes = own_codes(paths, &code_folders, &mut left_out);
+    let catalogues = catalogues(paths, &code_folders, &mut left_out);
     let case_zone = zone.unwrap_or_else(Zone::utc);
     let known = Known { case_zone: &case_zone, options: &options, formats: &formats };
     let documents = take_documents(&mut candidates);
@@ -91,7 +91,7 @@ pub(super) fn open(paths: &[PathBuf], options: Options, work: &Work) -> Result<C
         logbook_path: logbook_path(paths, &options),
         options,
         formats,
-        own_codes,
+        catalogues,
     })
 }
 
@@ -112,7 +112,7 @@ pub(super) fn of_files(
     let sources = Arc::new(sources_of(candidates.collect(), &known, &mut left_out, work)?);
     let (paths, name, seal, story) = (Vec::new(), String::new(), None, Story::default());
     let documents = Arc::default();
-    let own_codes = 0;
+    let catalogues = Arc::default();
     Ok(Case {
         paths,
         name,
@@ -125,7 +125,7 @@ pub(super) fn of_files(
         logbook_path: None,
         options,
         formats,
-        own_codes,
+        catalogues,
     })
 }
 
@@ -206,15 +206,15 @@ fn own_formats(paths: &[PathBuf], of_boxes: Vec<PathBuf>) -> (Vec<&'static dyn L
     (formats, wrong)
 }
 
-/// Makes the catalogues of the user, of boxes, and of the folder `codes` of an unpacked box the ones that readings use.
-/// Gives how many codes they have; what is wrong in them is left out and named.
-fn own_codes(paths: &[PathBuf], of_boxes: &[PathBuf], left_out: &mut Vec<LeftOut>) -> usize {
+/// The catalogues of the user, of boxes, and of the folder `codes` of an unpacked box. What is wrong in them is left out and
+/// named.
+fn catalogues(paths: &[PathBuf], of_boxes: &[PathBuf], left_out: &mut Vec<LeftOut>) -> Arc<Catalogues> {
     let mut folders: Vec<PathBuf> = user::folder().into_iter().collect();
     folders.extend(of_boxes.iter().cloned());
     folders.extend(paths.iter().filter(|path| path.join("hosts").is_dir()).map(|path| path.join("codes")));
-    let (count, wrong) = user::load(&user::files_in(&folders));
+    let (catalogues, wrong) = user::load(&user::files_in(&folders));
     left_out.extend(wrong.into_iter().map(|(path, reason)| LeftOut { path, reason }));
-    count
+    catalogues
 }
 
 /// Replaces containers by what they hold.

@@ -11,7 +11,7 @@ use super::index::{self, Key};
 use super::schedule::{Focus, Job, Queue};
 use super::{Case, CodeChoice, Loaded, Options, Reader, Source, SourceReport, Trouble, finish};
 use crate::clock::{ClockCorrection, TimeKnown};
-use crate::code::Code;
+use crate::code::{Catalogues, Code};
 use crate::event::{
     Actor, CodeRules, Column, Columns, EventRef, NO_TIME, Names, Part, Segment, Table, TableActor, flag,
 };
@@ -30,6 +30,7 @@ const FIRST_VIEW: Duration = Duration::from_millis(60);
 /// Reads the events of a case.
 pub struct Loader {
     sources: Arc<Vec<Source>>,
+    catalogues: Arc<Catalogues>,
     options: Options,
     jobs: Vec<Job>,
     focus: Focus,
@@ -70,6 +71,7 @@ impl Loader {
         let sources = Arc::clone(&case.sources);
         Self {
             sources,
+            catalogues: Arc::clone(&case.catalogues),
             options: case.options.clone(),
             jobs: Vec::new(),
             focus: Focus::default(),
@@ -86,9 +88,10 @@ impl Loader {
     /// Takes what the index knows, and lists what is to be read.
     fn prepare(&mut self) {
         let sources = Arc::clone(&self.sources);
+        let codes = self.catalogues.fingerprint();
         let keys: Vec<Option<Key>> = parallel(sources.len(), &Work::default(), |index| {
             let younger = index + 1..(index + 1 + sources[index].generations as usize).min(sources.len());
-            Key::of(&sources[index], &sources[younger])
+            Key::of(&sources[index], &sources[younger], &codes)
         });
         let reports = sources.iter().map(|source| SourceReport {
             trouble: source.trouble.clone(),
@@ -175,19 +178,20 @@ impl Loader {
         let (sender, receiver) = crossbeam_channel::bounded(64);
         let started = Instant::now();
         let sources = Arc::clone(&self.sources);
+        let catalogues = Arc::clone(&self.catalogues);
         let early = jobs.iter().filter(|job| job.slot + 1 == self.slots[job.source].len()).count();
         let queue = Queue::new(jobs, ends, sources.len(), self.focus.clone());
         std::thread::scope(|scope| {
             for _ in 0..workers() {
                 let sender = sender.clone();
-                let (queue, sources) = (&queue, &sources);
+                let (queue, sources, catalogues) = (&queue, &sources, &catalogues);
                 scope.spawn(move || {
                     let mut buffer = Vec::new();
                     while let Some(job) = queue.next() {
                         if work.is_cancelled() {
                             return;
                         }
-                        let done = read_job(&sources[job.source], &job, &mut buffer);
+                        let done = read_job(&sources[job.source], catalogues, &job, &mut buffer);
                         work.advance(done.as_ref().map_or(0, |chunk| chunk.bytes));
                         if sender.send((job, done)).is_err() {
                             return;
@@ -371,7 +375,7 @@ impl Loader {
             ..Table::default()
         };
         set_clocks(&mut table, &self.sources, &self.options.drift);
-        table.code_rules = Arc::new(code_rules(&table, &self.sources, &self.options));
+        table.code_rules = Arc::new(code_rules(&table, &self.sources, &self.options, &self.catalogues));
         let indexed = |index: usize| self.ready[index] || !index::is_kept(&self.sources[index]);
         let whole = complete && (0..self.sources.len()).all(indexed);
         match &self.order {
@@ -405,8 +409,9 @@ fn set_clocks(table: &mut Table, sources: &[Source], drift: &HashMap<String, Clo
 }
 
 /// What people decided about codes, by the numbers of the table.
-fn code_rules(table: &Table, sources: &[Source], options: &Options) -> CodeRules {
-    let mut rules = CodeRules { escalate: !options.no_escalation, ..CodeRules::default() };
+fn code_rules(table: &Table, sources: &[Source], options: &Options, catalogues: &Arc<Catalogues>) -> CodeRules {
+    let catalogues = Arc::clone(catalogues);
+    let mut rules = CodeRules { catalogues, escalate: !options.no_escalation, ..CodeRules::default() };
     // A trace of system calls is full of calls that fail, and nobody minds.
     rules.quiet = sources.iter().map(|source| source.reader.lines().is_some_and(LineFormat::is_quiet)).collect();
     for (index, source) in sources.iter().enumerate() {
@@ -482,11 +487,11 @@ fn pieces(source: &Source) -> Vec<(u64, u64)> {
     pieces
 }
 
-fn read_job(source: &Source, job: &Job, buffer: &mut Vec<u8>) -> std::io::Result<Chunk> {
+fn read_job(source: &Source, catalogues: &Catalogues, job: &Job, buffer: &mut Vec<u8>) -> std::io::Result<Chunk> {
     let mut chunk = match source.reader {
         Reader::Lines(detected) => {
             let file = SourceFile::open(&source.path)?;
-            let mut chunk = chunk::read(source, detected, &file, (job.from, job.to), buffer)?;
+            let mut chunk = chunk::read(source, catalogues, detected, &file, (job.from, job.to), buffer)?;
             if chunk.bytes < job.to - job.from {
                 chunk.trouble.push(Trouble::lost(format!(
                     "the file has become shorter: {} bytes from byte {} are missing",
@@ -554,7 +559,7 @@ impl Loaded {
     #[must_use]
     pub fn with_codes(&self, sources: &[Source], options: &Options) -> Self {
         let mut table = (*self.table).clone();
-        table.code_rules = Arc::new(code_rules(&table, sources, options));
+        table.code_rules = Arc::new(code_rules(&table, sources, options, self.table.catalogues()));
         Self { table: Arc::new(table), ..self.clone() }
     }
 

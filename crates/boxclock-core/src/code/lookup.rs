@@ -1,9 +1,9 @@
 //! Answering what a person typed: a code in any writing, or words.
-
 use super::catalogue::{self, entries, entry};
 use super::family::state_number;
 use super::reading::from_entry;
-use super::{Code, CodeInfo, Family, Platform, rank, user};
+use super::{Catalogues, Code, CodeInfo, Family, Platform, rank};
+use crate::code::NO_CATALOGUES;
 
 /// The most rows that a search by words gives.
 pub const MOST_FOUND: usize = 40;
@@ -25,33 +25,33 @@ pub enum NoCode {
 ///
 /// # Errors
 /// [`NoCode`] where the text has none of these forms.
-pub fn look_up(text: &str, platform: Platform) -> Result<Vec<CodeInfo>, NoCode> {
+pub fn look_up(text: &str, platform: Platform, own: &Catalogues) -> Result<Vec<CodeInfo>, NoCode> {
     let text = text.trim();
     if let Some((family, rest)) = text.split_once([' ', ':'])
         && let Some(family) = Family::parse(&family.to_ascii_lowercase())
         && let Some(number) = family.parse_number(rest.trim(), rest.trim()).or_else(|| number(rest.trim()).ok())
     {
-        return Ok(vec![Code { family, number }.info()]);
+        return Ok(vec![Code { family, number }.info(own)]);
     }
-    let mut named = names(text);
+    let mut named = names(text, own);
     if !named.is_empty() {
         named.sort_by_key(|reading| std::cmp::Reverse(rank::system_weight(reading.code.family, platform)));
         return Ok(named);
     }
-    if let Some(code) = vendor(text.as_bytes()).or_else(|| user::shaped(text.as_bytes()).map(|(code, _)| code)) {
-        return Ok(vec![code.info()]);
+    if let Some(code) = vendor(text.as_bytes()).or_else(|| own.shaped(text.as_bytes()).map(|(code, _)| code)) {
+        return Ok(vec![code.info(own)]);
     }
     // `42P01` is a state; `42501` is one, or a number.
     let state = state_number(text.as_bytes()).map(|number| Code { family: Family::SqlState, number });
-    let state = state.filter(|code| entry(*code).is_some()).map(Code::info);
+    let state = state.filter(|code| entry(*code).is_some()).map(|code| code.info(own));
     match number(text) {
         Ok(number) => {
-            let mut readings = rank::readings(number, platform);
+            let mut readings = rank::readings(number, platform, own);
             // `80070005` may be either; what it is in decimal comes behind.
             if let Ok(decimal) = text.parse::<u32>()
                 && decimal != number
             {
-                readings.extend(rank::readings(decimal, platform).into_iter().filter(|reading| reading.known));
+                readings.extend(rank::readings(decimal, platform, own).into_iter().filter(|reading| reading.known));
             }
             readings.extend(state);
             Ok(readings)
@@ -62,16 +62,16 @@ pub fn look_up(text: &str, platform: Platform) -> Result<Vec<CodeInfo>, NoCode> 
 }
 
 /// Rows whose name this is, without regard to case: of the same code, the shown row.
-fn names(text: &str) -> Vec<CodeInfo> {
-    let own = user::by_name(text).map(Code::info);
+fn names(text: &str, own: &Catalogues) -> Vec<CodeInfo> {
+    let named = own.by_name(text).map(|code| code.info(own));
     let upper = text.to_ascii_uppercase();
     let same = entries().iter().filter(|row| !row.name.is_empty() && row.name.eq_ignore_ascii_case(text));
-    let mut found: Vec<CodeInfo> = own.into_iter().chain(same.map(|row| from_entry(row.code, row))).collect();
+    let mut found: Vec<CodeInfo> = named.into_iter().chain(same.map(|row| from_entry(row.code, row, own))).collect();
     // Another name of a row.
     if found.is_empty()
         && let Some(row) = catalogue::by_name(upper.as_bytes())
     {
-        found.push(from_entry(row.code, row));
+        found.push(from_entry(row.code, row, own));
     }
     found
 }
@@ -98,7 +98,7 @@ pub(super) fn built_in(text: &str) -> Option<&'static catalogue::Entry> {
         return entry(Code { family, number });
     }
     let named = entries().iter().find(|row| !row.name.is_empty() && row.name.eq_ignore_ascii_case(text));
-    named.or_else(|| entry(rank::readings(number(text).ok()?, Platform::Unknown).first()?.code))
+    named.or_else(|| entry(rank::readings(number(text).ok()?, Platform::Unknown, &NO_CATALOGUES).first()?.code))
 }
 
 /// A number in any writing, as 32 bits.
@@ -138,7 +138,7 @@ pub fn narrow(value: u64) -> Option<u32> {
 }
 
 /// Rows that say all of these words: in a few words first, then in the name, then anywhere. At most [`MOST_FOUND`].
-pub fn search(words: &str, platform: Platform) -> Vec<CodeInfo> {
+pub fn search(words: &str, platform: Platform, own: &Catalogues) -> Vec<CodeInfo> {
     let words: Vec<String> = words.split_whitespace().map(str::to_lowercase).collect();
     if words.is_empty() {
         return Vec::new();
@@ -155,12 +155,11 @@ pub fn search(words: &str, platform: Platform) -> Vec<CodeInfo> {
         let anywhere = row.is_explained() && words.iter().all(|word| texts.iter().any(|text| has(text, word)));
         anywhere.then_some(3)
     };
-    let own = user::rows();
-    let rows = own.iter().chain(entries());
+    let rows = own.rows().chain(entries());
     let mut found: Vec<_> = rows.filter_map(|row| Some((place(row)?, row))).collect();
     found.sort_by_key(|(place, row)| (*place, std::cmp::Reverse(rank::system_weight(row.code.family, platform))));
     found.truncate(MOST_FOUND);
-    found.into_iter().map(|(_, row)| row.code.info()).collect()
+    found.into_iter().map(|(_, row)| row.code.info(own)).collect()
 }
 
 /// Whether a text has a word in it, which is in small letters.

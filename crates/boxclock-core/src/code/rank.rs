@@ -2,7 +2,7 @@
 //! other codes of the same source.
 
 use super::catalogue::entry;
-use super::{Code, CodeInfo, Family, Form, Platform};
+use super::{Catalogues, Code, CodeInfo, Family, Form, Platform};
 
 /// A reading of a number, and what speaks for it.
 #[derive(Clone, Debug)]
@@ -33,8 +33,8 @@ pub struct Clues<'a> {
 }
 
 /// All readings that a number can have, the likeliest first: its rows in every family, else the shape that fits.
-pub fn readings(number: u32, platform: Platform) -> Vec<CodeInfo> {
-    let mut found: Vec<CodeInfo> = families_of(number).map(|family| Code { family, number }.info()).collect();
+pub fn readings(number: u32, platform: Platform, own: &Catalogues) -> Vec<CodeInfo> {
+    let mut found: Vec<CodeInfo> = families_of(number, own).map(|family| Code { family, number }.info(own)).collect();
     // A system's own error numbers are of interest where they differ, or where it was asked for.
     let linux = entry(Code { family: Family::Errno, number }).map(|row| row.name);
     found.retain(|reading| {
@@ -51,14 +51,14 @@ pub fn readings(number: u32, platform: Platform) -> Vec<CodeInfo> {
             100..=599 => Family::Http,
             _ => Family::Win32,
         };
-        found.push(Code { family, number }.info());
+        found.push(Code { family, number }.info(own));
     }
     found.sort_by_key(|reading| std::cmp::Reverse(system_weight(reading.code.family, platform)));
     found
 }
 
 /// The families in whose catalogue a number is, or whose rule gives it a meaning.
-fn families_of(number: u32) -> impl Iterator<Item = Family> {
+fn families_of(number: u32, own: &Catalogues) -> impl Iterator<Item = Family> {
     Family::ALL.into_iter().filter(move |family| {
         let code = Code { family: *family, number };
         match family.form() {
@@ -68,10 +68,10 @@ fn families_of(number: u32) -> impl Iterator<Item = Family> {
         }
         let by_rule = match family {
             Family::Exit => (129..=192).contains(&number),
-            Family::Hresult => number >> 31 == 1 && !super::reading::read(code).gloss.is_empty(),
+            Family::Hresult => number >> 31 == 1 && !super::reading::read(code, own).gloss.is_empty(),
             _ => false,
         };
-        by_rule || entry(code).is_some() || super::user::entry(code).is_some()
+        by_rule || entry(code).is_some() || own.entry(code).is_some()
     })
 }
 
@@ -93,8 +93,8 @@ pub fn system_weight(family: Family, platform: Platform) -> u32 {
 /// Every family that a code found in a text could be of, the likeliest first, each with what speaks for it.
 ///
 /// The first is what recognition took, unless a person chose another: recognition knows the words around the number.
-pub fn candidates(found: Code, clues: &Clues<'_>) -> Vec<Candidate> {
-    let mut families: Vec<Family> = families_of(found.number).collect();
+pub fn candidates(found: Code, clues: &Clues<'_>, own: &Catalogues) -> Vec<Candidate> {
+    let mut families: Vec<Family> = families_of(found.number, own).collect();
     if found.family.form() == Form::Name || found.family.form() == Form::State {
         families.clear();
     }
@@ -103,13 +103,15 @@ pub fn candidates(found: Code, clues: &Clues<'_>) -> Vec<Candidate> {
             families.push(family);
         }
     }
-    let mut candidates: Vec<Candidate> =
-        families.into_iter().map(|family| candidate(Code { family, number: found.number }, found, clues)).collect();
+    let mut candidates: Vec<Candidate> = families
+        .into_iter()
+        .map(|family| candidate(Code { family, number: found.number }, found, clues, own))
+        .collect();
     candidates.sort_by_key(|candidate| std::cmp::Reverse(candidate.weight));
     candidates
 }
 
-fn candidate(code: Code, found: Code, clues: &Clues<'_>) -> Candidate {
+fn candidate(code: Code, found: Code, clues: &Clues<'_>, own: &Catalogues) -> Candidate {
     let family = code.family;
     let mut reasons = Vec::new();
     let mut weight = system_weight(family, clues.platform);
@@ -140,7 +142,7 @@ fn candidate(code: Code, found: Code, clues: &Clues<'_>) -> Candidate {
         reasons.push(format!("{count} other codes of this source are of it"));
         weight += (*count).min(50) as u32;
     }
-    Candidate { reading: code.info(), reason: reasons.join("; "), weight }
+    Candidate { reading: code.info(own), reason: reasons.join("; "), weight }
 }
 
 /// The list of a program's own that has this number, where the words around it leave it open.

@@ -1,7 +1,7 @@
 //! What is known of one code, in words: its row, the row that it wraps, or only what its shape says.
 
 use super::catalogue::{self, Entry, Outcome, entry};
-use super::{Code, Family, user};
+use super::{Catalogues, Code, Family};
 
 /// What is known of a code.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -34,8 +34,8 @@ impl CodeInfo {
 }
 
 /// Whether something failed, cheaper than [`read`].
-pub fn outcome(code: Code) -> Outcome {
-    if let Some(outcome) = user::entry(code).or(entry(code).copied()).and_then(|row| row.outcome) {
+pub fn outcome(code: Code, own: &Catalogues) -> Outcome {
+    if let Some(outcome) = own.entry(code).or(entry(code).copied()).and_then(|row| row.outcome) {
         return outcome;
     }
     match code.family {
@@ -48,28 +48,28 @@ pub fn outcome(code: Code) -> Outcome {
         Family::SqlState if code.number < 3 * 36_u32.pow(3) => Outcome::Success,
         Family::Http | Family::Sip | Family::Smtp | Family::Ftp if code.number < 400 => Outcome::Success,
         Family::Exit | Family::Wait | Family::Win32 if code.number == 0 => Outcome::Success,
-        Family::Wait => outcome(wait_parts(code.number)),
+        Family::Wait => outcome(wait_parts(code.number), own),
         Family::Sqlite if catalogue::entry(Code { number: code.number & 0xFF, ..code }).is_none() => Outcome::Success,
         _ => Outcome::Failure,
     }
 }
 
 /// What is known of a code. What is not in a catalogue is described by its shape, and says so.
-pub fn read(code: Code) -> CodeInfo {
-    if let Some(row) = user::entry(code) {
-        return CodeInfo { user: user::place(code), ..from_entry(code, &row) };
+pub fn read(code: Code, own: &Catalogues) -> CodeInfo {
+    if let Some(row) = own.entry(code) {
+        return CodeInfo { user: own.place(code), ..from_entry(code, &row, own) };
     }
     match entry(code) {
-        Some(row) => from_entry(code, row),
-        None => by_shape(code),
+        Some(row) => from_entry(code, row, own),
+        None => by_shape(code, own),
     }
 }
 
-pub(super) fn from_entry(code: Code, row: &Entry) -> CodeInfo {
+pub(super) fn from_entry(code: Code, row: &Entry, own: &Catalogues) -> CodeInfo {
     let mut reading = CodeInfo {
         code,
         name: Some(row.name).filter(|name| !name.is_empty()),
-        outcome: row.outcome.unwrap_or_else(|| outcome(code)),
+        outcome: row.outcome.unwrap_or_else(|| outcome(code, own)),
         gloss: row.gloss.to_owned(),
         meaning: row.meaning.to_owned(),
         causes: row.causes,
@@ -162,12 +162,12 @@ pub fn wait_parts(number: u32) -> Code {
     }
 }
 
-fn by_shape(code: Code) -> CodeInfo {
+fn by_shape(code: Code, own: &Catalogues) -> CodeInfo {
     let number = code.number;
     let mut reading = CodeInfo {
         code,
         name: None,
-        outcome: outcome(code),
+        outcome: outcome(code, own),
         gloss: String::new(),
         meaning: String::new(),
         causes: "",
@@ -179,14 +179,14 @@ fn by_shape(code: Code) -> CodeInfo {
         Family::Hresult => {
             if let Some(row) = wrapped(code) {
                 let outcome = reading.outcome;
-                return CodeInfo { outcome, ..from_entry(code, row) };
+                return CodeInfo { outcome, ..from_entry(code, row, own) };
             }
             // A status of the kernel as a component result: bit 28 is set, the rest is as it was.
             let status = Code { family: Family::NtStatus, number: number & !0x1000_0000 };
             if number & 0x1000_0000 != 0
                 && let Some(row) = entry(status)
             {
-                return from_entry(code, row);
+                return from_entry(code, row, own);
             }
             reading.meaning = format!(
                 "Not in any catalogue. Its shape: a component result ({}), facility {}{}, code {}.",
@@ -226,7 +226,7 @@ fn by_shape(code: Code) -> CodeInfo {
         }
         Family::Wait => {
             let inner = wait_parts(number);
-            let of = inner.info();
+            let of = inner.info(own);
             let dump = if inner.family == Family::Signal && number & 0x80 != 0 { ", with a dump" } else { "" };
             reading.gloss = match inner.family {
                 Family::Signal => format!("signal {}{dump}", inner.number),

@@ -8,7 +8,7 @@
 use sieve::{LONGEST, Sieve};
 use wide::u8x16;
 
-use super::{Code, CodeInfo, Family, rank};
+use super::{Catalogues, Code, Family, rank};
 
 mod named;
 mod number;
@@ -110,11 +110,6 @@ impl Found {
         let own = if self.general { rank::home_family(component, self.code.number) } else { None };
         own.map_or(self.code, |family| Code { family, ..self.code })
     }
-
-    /// What the catalogue says of it.
-    pub fn info(&self) -> CodeInfo {
-        self.code.info()
-    }
 }
 
 /// Bytes that are looked at together.
@@ -125,8 +120,8 @@ const BLOCK: usize = 64;
 /// This sees every byte of every log, and words end at places that no processor can predict. So blocks of bytes are
 /// first turned into bit masks, without a branch; the words that start with a digit or a capital go through the sieve,
 /// by masks and then at a glance; only what is left is read.
-pub fn scan(text: &[u8], platform: Platform, mut found: impl FnMut(Found)) {
-    let sieve = Sieve::new();
+pub fn scan(text: &[u8], platform: Platform, own: &Catalogues, mut found: impl FnMut(Found)) {
+    let sieve = Sieve::new(own);
     let (mut in_word, mut behind_point) = (0, 0);
     for (index, block) in text.chunks(BLOCK).enumerate() {
         let mut padded = [0; BLOCK];
@@ -156,7 +151,7 @@ pub fn scan(text: &[u8], platform: Platform, mut found: impl FnMut(Found)) {
         }
         for bit in bits(left) {
             let (start, end) = at(bit);
-            if let Some(hit) = word(text, start, end, platform) {
+            if let Some(hit) = word(text, start, end, platform, own) {
                 found(hit);
             }
         }
@@ -226,7 +221,7 @@ fn word_end(text: &[u8], start: usize, words: u64) -> usize {
 }
 
 /// The code that a word is, if it is one. It may start before the word (a sign) or end behind it (`ORA-00942`).
-fn word(text: &[u8], start: usize, end: usize, platform: Platform) -> Option<Found> {
+fn word(text: &[u8], start: usize, end: usize, platform: Platform, own: &Catalogues) -> Option<Found> {
     let length = end - start;
     if length > LONGEST {
         return None;
@@ -236,7 +231,7 @@ fn word(text: &[u8], start: usize, end: usize, platform: Platform) -> Option<Fou
         let hex = length > 2 && text[start + 1] | 0x20 == b'x';
         let negative = length >= 9 && start > 0 && text[start - 1] == b'-';
         let worded = hex || negative || words::context_word_before(text, start);
-        let number = worded.then(|| number::number(text, start, end, platform)).flatten();
+        let number = worded.then(|| number::number(text, start, end, platform, own)).flatten();
         let (start, code) = number.or_else(|| Some((start, number::in_its_place(text, start, end)?)))?;
         return Some(Found { start, end, code, general: number::is_general(text, start, code) });
     }
@@ -244,16 +239,16 @@ fn word(text: &[u8], start: usize, end: usize, platform: Platform) -> Option<Fou
     if first == b'c' {
         // A status without `0x`, in small letters.
         let status = length == 8 && text[start + 1] == b'0';
-        return status.then(|| number::number(text, start, end, platform)).flatten().map(plain);
+        return status.then(|| number::number(text, start, end, platform, own)).flatten().map(plain);
     }
     if matches!(length, 5 | 8)
-        && let Some(found) = number::number(text, start, end, platform)
+        && let Some(found) = number::number(text, start, end, platform, own)
     {
         return Some(plain(found));
     }
     if text.get(end) == Some(&b'-')
         && text.get(end + 1).is_some_and(u8::is_ascii_digit)
-        && let Some((code, end)) = named::hyphenated(text, start, end)
+        && let Some((code, end)) = named::hyphenated(text, start, end, own)
     {
         return Some(Found { start, end, code, general: false });
     }

@@ -10,15 +10,13 @@
 //! like = "win32 5"          # takes what is not said here from another code
 //! ```
 //!
-//! A CSV has the same words in its first line. There is one set of catalogues at a time, that of the case that is open:
-//! codes are asked for at every place of the program, and so this is the one thing here that is global. The texts of a
-//! set live as long as the program: they are few, and read once for each case that is opened.
+//! A CSV has the same words in its first line. Each case has a set of its own: what the user's folder and its box hold.
 
+use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
-use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{Arc, PoisonError, RwLock};
+use std::sync::{Arc, Mutex, PoisonError};
 
-use rustc_hash::FxHashMap;
+use rustc_hash::{FxBuildHasher, FxHashMap};
 
 use super::{Code, Entry, Family};
 use crate::{limits, platform};
@@ -45,9 +43,16 @@ pub struct Catalogues {
     shapes: Vec<Shape>,
     /// What was wrong in the files; the rows that it was wrong with are left out.
     pub mistakes: Vec<Mistake>,
-    /// A checksum of the files.
-    made_of: u32,
 }
+
+/// No catalogues: what the platforms' own say is all there is.
+pub static NO_CATALOGUES: Catalogues = Catalogues {
+    rows: Vec::new(),
+    by_code: FxHashMap::with_hasher(FxBuildHasher),
+    by_shape: FxHashMap::with_hasher(FxBuildHasher),
+    shapes: Vec::new(),
+    mistakes: Vec::new(),
+};
 
 /// Bits of a code's number that hold its digits; the others say which shape, from 1.
 const DIGIT_BITS: u32 = 24;
@@ -109,7 +114,34 @@ impl Catalogues {
         (!inside && self.index(code).is_some()).then_some((code, end))
     }
 
-    fn written(&self, number: u32) -> String {
+    /// The file and line of the user's row of a code.
+    pub fn place(&self, code: Code) -> Option<&'static str> {
+        self.index(code).and_then(|index| self.rows.get(index)).map(|(_, place)| *place)
+    }
+
+    /// The rows.
+    pub fn rows(&self) -> impl Iterator<Item = &Entry> {
+        self.rows.iter().map(|(row, _)| row)
+    }
+
+    /// The code that has this name.
+    pub fn by_name(&self, name: &str) -> Option<Code> {
+        let mut named = self.rows().filter(|row| !row.name.is_empty());
+        named.find(|row| row.name.eq_ignore_ascii_case(name)).map(|row| row.code)
+    }
+
+    /// What decides which texts are codes: an index made under others is not valid. Empty where there are no rows.
+    pub fn fingerprint(&self) -> String {
+        if self.is_empty() {
+            return String::new();
+        }
+        let mut known: Vec<String> = self.rows().map(|row| format!("{:?}", row.code)).collect();
+        known.extend(self.shapes.iter().map(|shape| format!("{shape:?}")));
+        format!("{:08x}", crc32fast::hash(known.join(" ").as_bytes()))
+    }
+
+    /// How a user's code is written.
+    pub fn written(&self, number: u32) -> String {
         let digits = number & ((1 << DIGIT_BITS) - 1);
         match (number >> DIGIT_BITS).checked_sub(1).and_then(|place| self.shapes.get(place as usize)) {
             Some(shape) => format!("{}-{digits:0width$}", shape.prefix, width = shape.digits),
@@ -125,15 +157,6 @@ impl Catalogues {
             (self.shapes.len() < 255).then(|| self.shapes.len() - 1)
         })
     }
-}
-
-static ANY: AtomicBool = AtomicBool::new(false);
-static CURRENT: RwLock<Option<Arc<Catalogues>>> = RwLock::new(None);
-
-/// Makes a set the one that every reading uses from now on.
-pub fn install(catalogues: Catalogues) {
-    ANY.store(!catalogues.is_empty(), Ordering::Release);
-    *CURRENT.write().unwrap_or_else(PoisonError::into_inner) = Some(Arc::new(catalogues));
 }
 
 /// Where the user's catalogues are: the folder `codes` of the configuration.
@@ -159,11 +182,14 @@ pub fn files_in(folders: &[PathBuf]) -> Vec<PathBuf> {
     files
 }
 
-/// Makes these catalogues the ones that every reading uses from now on. Gives how many codes they have, and file and reason of
-/// all that is wrong with them and was left out.
-pub fn load(paths: &[PathBuf]) -> (usize, Vec<(String, String)>) {
+/// Reads these catalogues. Gives the set, and file and reason of all that is wrong with them and was left out.
+///
+/// Files with the same bytes give the same set: a case that is followed is opened again and again, and the texts of a set
+/// live as long as the program.
+pub fn load(paths: &[PathBuf]) -> (Arc<Catalogues>, Vec<(String, String)>) {
     /// Mistakes that are named one by one.
     const MOST_NAMED: usize = 100;
+    static KNOWN: Mutex<BTreeMap<u32, Arc<Catalogues>>> = Mutex::new(BTreeMap::new());
     let (mut files, mut wrong) = (Vec::new(), Vec::new());
     for path in paths {
         match read_whole(path) {
@@ -176,20 +202,20 @@ pub fn load(paths: &[PathBuf]) -> (usize, Vec<(String, String)>) {
         hash.update(name.as_bytes());
         hash.update(bytes);
     }
-    let made_of = hash.finalize();
-    // A case that is followed is opened again and again: what is in use already is not made anew.
-    let in_use = CURRENT.read().unwrap_or_else(PoisonError::into_inner).clone().filter(|set| set.made_of == made_of);
-    let set = in_use.unwrap_or_else(|| {
-        install(Catalogues { made_of, ..Catalogues::read(&files) });
-        CURRENT.read().unwrap_or_else(PoisonError::into_inner).clone().unwrap_or_default()
-    });
+    let mut known = KNOWN.lock().unwrap_or_else(PoisonError::into_inner);
+    let set = Arc::clone(known.entry(hash.finalize()).or_insert_with(|| Arc::new(Catalogues::read(&files))));
     wrong.extend(set.mistakes.iter().take(MOST_NAMED).map(|mistake| {
         (mistake.file.clone(), format!("line {}, column {}: {}", mistake.line, mistake.column, mistake.text))
     }));
     if let Some(mistake) = set.mistakes.get(MOST_NAMED) {
         wrong.push((mistake.file.clone(), format!("and {} more mistakes", set.mistakes.len() - MOST_NAMED)));
     }
-    (set.len(), wrong)
+    (set, wrong)
+}
+
+/// The catalogues of the user alone, without those of a case.
+pub fn own() -> Arc<Catalogues> {
+    load(&files_in(&Vec::from_iter(folder()))).0
 }
 
 fn read_whole(path: &Path) -> Result<Vec<u8>, String> {
@@ -198,66 +224,6 @@ fn read_whole(path: &Path) -> Result<Vec<u8>, String> {
         return Err(format!("a catalogue of {size} bytes: at most {} are read", limits::USER_CATALOGUE_BYTES));
     }
     std::fs::read(path).map_err(|error| error.to_string())
-}
-
-/// Whether there is any row.
-pub fn is_in_use() -> bool {
-    ANY.load(Ordering::Acquire)
-}
-
-/// The set in use, if it has any row.
-pub fn current() -> Option<Arc<Catalogues>> {
-    // Asked for with every number of every log: without catalogues this must cost nothing.
-    if !is_in_use() {
-        return None;
-    }
-    CURRENT.read().unwrap_or_else(PoisonError::into_inner).clone()
-}
-
-/// The user's row of a code.
-pub fn entry(code: Code) -> Option<Entry> {
-    current()?.entry(code)
-}
-
-/// The file and line of the user's row of a code.
-pub fn place(code: Code) -> Option<&'static str> {
-    let current = current()?;
-    current.index(code).and_then(|index| current.rows.get(index)).map(|(_, place)| *place)
-}
-
-/// The user's rows.
-pub fn rows() -> Vec<Entry> {
-    current().map(|current| current.rows.iter().map(|(row, _)| *row).collect()).unwrap_or_default()
-}
-
-/// The code that has this name in a user's catalogue.
-pub fn by_name(name: &str) -> Option<Code> {
-    current()?
-        .rows
-        .iter()
-        .find(|(row, _)| row.name.eq_ignore_ascii_case(name) && !name.is_empty())
-        .map(|(row, _)| row.code)
-}
-
-/// See [`Catalogues::shaped`]; the code at the start of a text.
-pub fn shaped(text: &[u8]) -> Option<(Code, usize)> {
-    current()?.shaped(text)
-}
-
-/// How a user's code is written.
-pub fn written(number: u32) -> String {
-    match current() {
-        Some(current) => current.written(number),
-        None => number.to_string(),
-    }
-}
-
-/// What of the catalogues decides which texts are codes: an index made under others is not valid.
-pub fn fingerprint() -> String {
-    let Some(current) = current() else { return String::new() };
-    let mut known: Vec<String> = current.rows.iter().map(|(row, _)| format!("{:?}", row.code)).collect();
-    known.extend(current.shapes.iter().map(|shape| format!("{shape:?}")));
-    format!("{:08x}", crc32fast::hash(known.join(" ").as_bytes()))
 }
 
 #[cfg(test)]

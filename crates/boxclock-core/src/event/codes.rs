@@ -1,9 +1,11 @@
 //! The codes that events carry: which family a person chose for them, and which lines they make problems.
 
+use std::sync::Arc;
+
 use rustc_hash::FxHashMap;
 
 use super::{EventRef, Part, Row, Table, flag};
-use crate::code::{Code, Family};
+use crate::code::{Catalogues, Code, Family};
 
 /// The highest severity number that a failure code lifts: from a warning on, the source itself called for attention.
 const ESCALATED_UP_TO: u8 = 12;
@@ -11,6 +13,8 @@ const ESCALATED_UP_TO: u8 = 12;
 /// What was decided about the codes of a case.
 #[derive(Clone, Debug)]
 pub struct CodeRules {
+    /// The catalogues that say what codes mean.
+    pub catalogues: Arc<Catalogues>,
     /// By source and the code as it was recognised: the family that it is.
     pub by_source: FxHashMap<(u32, Code), Family>,
     /// By row and the code as it was recognised: the family that it is in this place.
@@ -23,7 +27,13 @@ pub struct CodeRules {
 
 impl Default for CodeRules {
     fn default() -> Self {
-        Self { by_source: FxHashMap::default(), by_row: FxHashMap::default(), escalate: true, quiet: Vec::new() }
+        Self {
+            catalogues: Arc::default(),
+            by_source: FxHashMap::default(),
+            by_row: FxHashMap::default(),
+            escalate: true,
+            quiet: Vec::new(),
+        }
     }
 }
 
@@ -38,6 +48,11 @@ impl CodeRules {
 }
 
 impl Table {
+    /// The catalogues that say what the codes of its events mean.
+    pub fn catalogues(&self) -> &Arc<Catalogues> {
+        &self.code_rules.catalogues
+    }
+
     /// A code of an event as it is meant: as recognised, or of the family that a person chose.
     pub fn code_of(&self, source: u32, row: Row, code: Code) -> Code {
         let rules = &self.code_rules;
@@ -62,7 +77,7 @@ impl Table {
                 continue;
             }
             let code = self.code_of(segment.source, Row(part.first_row + u32::from(*event)), *code);
-            if *known.entry(code).or_insert_with(|| code.escalates()) {
+            if *known.entry(code).or_insert_with(|| code.escalates(self.catalogues())) {
                 escalated.push(*event);
             }
         }
@@ -71,6 +86,11 @@ impl Table {
 }
 
 impl EventRef<'_> {
+    /// The catalogues that say what its codes mean.
+    pub fn catalogues(&self) -> &Catalogues {
+        self.table.catalogues()
+    }
+
     /// A code that was found in the text of this event, as it is meant: see [`Table::code_of`].
     pub fn meant(&self, code: Code) -> Code {
         self.table.code_of(self.part.segment.source, self.row, code)
@@ -87,7 +107,7 @@ impl EventRef<'_> {
     pub fn escalating_code(&self) -> Option<Code> {
         let low = self.severity().0 <= ESCALATED_UP_TO && self.flags() & flag::HAS_CODE != 0;
         (low && self.table.code_rules.escalates_in(self.part.segment.source))
-            .then(|| self.codes().find(|code| code.escalates()))
+            .then(|| self.codes().find(|code| code.escalates(self.table.catalogues())))
             .flatten()
     }
 }

@@ -4,7 +4,7 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use super::EventRef;
-use crate::code::{self, Found, Platform};
+use crate::code::{self, Catalogues, Found, Platform};
 use crate::crash;
 use crate::format::{Detected, Record};
 use crate::limits;
@@ -21,7 +21,7 @@ const WINDOWS: usize = 64;
 
 /// The codes in a record's text, at most [`limits::CODES_PER_EVENT`]: behind the head in its first line, anywhere in
 /// the others. This is what the index pass notes.
-pub fn codes_in(text: &str, detected: Detected, platform: Platform) -> Vec<Found> {
+pub fn codes_in(text: &str, detected: Detected, platform: Platform, own: &Catalogues) -> Vec<Found> {
     let first = text.lines().next().unwrap_or_default().as_bytes();
     if detected.format.is_fields(first) {
         return Vec::new();
@@ -35,7 +35,7 @@ pub fn codes_in(text: &str, detected: Detected, platform: Platform) -> Vec<Found
             found.push(Found { code: hit.of_program(&component), ..hit });
         }
     };
-    code::scan(&text.as_bytes()[start..], platform, |hit| {
+    code::scan(&text.as_bytes()[start..], platform, own, |hit| {
         note(Found { start: hit.start + start, end: hit.end + start, ..hit });
     });
     detected.format.column_codes(first, &mut note);
@@ -139,8 +139,8 @@ impl RecordReader {
             let platform = self.source(event).platform;
             let record = self.text(event).unwrap_or_default();
             let mut behind = 0;
-            for found in codes_in(&record, detected, platform) {
-                let meaning = event.meant(found.code).info();
+            for found in codes_in(&record, detected, platform, event.catalogues()) {
+                let meaning = event.meant(found.code).info(event.catalogues());
                 if meaning.gloss.is_empty() {
                     continue;
                 }

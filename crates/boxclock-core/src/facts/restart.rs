@@ -50,7 +50,7 @@ fn asked(table: &Table) -> Vec<(Row, Code)> {
         for (event, code) in &part.segment.codes {
             let row = Row(part.first_row + u32::from(*event));
             let code = table.code_of(part.segment.source, row, *code);
-            let asks = |code: &Code| code::reading::outcome(*code) == Outcome::Restart;
+            let asks = |code: &Code| code::reading::outcome(*code, table.catalogues()) == Outcome::Restart;
             if !*known.entry(code).or_insert_with_key(asks) {
                 continue;
             }
@@ -81,14 +81,14 @@ fn finding(case: &Case, table: &Table, marks: &[RailMark], row: Row, code: Code)
             (Level::Warning, "restart needed, and none seen", format!("no start of the host in the {rest} after it"))
         }
     };
-    let reading = code.info();
+    let reading = code.info(&case.catalogues);
     let name = reading.name.map_or(String::new(), |name| format!(" {name}"));
     Some(Finding {
         host: event.host().to_owned(),
         level,
         check: "restart-asked-for".into(),
         title: title.into(),
-        evidence: format!("{}{name} at {}; {what}", code.written(), &date_time(asked, &case.zone)[..19]),
+        evidence: format!("{}{name} at {}; {what}", code.written(&case.catalogues), &date_time(asked, &case.zone)[..19]),
         file: case.sources[event.source()].name.clone(),
         line: usize::try_from(event.place().line).unwrap_or(usize::MAX),
         reason: "What was installed is not in effect before a restart: files in use are replaced only then, and old and new \

@@ -7,6 +7,7 @@ use serde::{Deserialize, Serialize};
 
 use super::Filter;
 use crate::clock::Zone;
+use crate::code::Catalogues;
 use crate::logbook::SavedFilter;
 use crate::{Error, Result, platform};
 
@@ -46,15 +47,15 @@ struct LensFile {
 const SHIPPED: &str = include_str!("lenses.toml");
 
 impl Lenses {
-    /// Those that ship with the program, and those of the user.
-    pub fn load() -> Self {
+    /// Those that ship with the program, and those of the user; `own` are the catalogues whose codes their filters may name.
+    pub fn load(own: &Catalogues) -> Self {
         let mut lenses = Self::default();
         match toml::from_str::<LensFile>(SHIPPED) {
             Ok(file) => lenses.good = file.lens,
             Err(error) => lenses.wrong.push(("lenses.toml".into(), error.to_string())),
         }
         for (file, text) in Self::folder().map_or(Vec::new(), |folder| platform::toml_texts(&folder)) {
-            match text.map_err(|error| Error::new(error.to_string())).and_then(|text| Lens::parse(&text)) {
+            match text.map_err(|error| Error::new(error.to_string())).and_then(|text| Lens::parse(&text, own)) {
                 Ok(lens) => lenses.add(lens),
                 Err(error) => lenses.wrong.push((file, error.to_string())),
             }
@@ -89,13 +90,13 @@ impl Lenses {
 }
 
 impl Lens {
-    /// Reads one lens from TOML.
+    /// Reads one lens from TOML; `own` are the catalogues whose codes its filter may name.
     ///
     /// # Errors
     /// When it is none, or its filter is wrong; with the place.
-    pub fn parse(text: &str) -> Result<Self> {
+    pub fn parse(text: &str, own: &Catalogues) -> Result<Self> {
         let lens: Self = toml::from_str(text).map_err(|error| Error::new(error.to_string().trim_end().to_owned()))?;
-        if let Err(wrong) = Filter::parse(&lens.filter, &Zone::utc()) {
+        if let Err(wrong) = Filter::parse_with(&lens.filter, &Zone::utc(), own) {
             return Err(Error::new(format!("lens {}, filter: at {}: {}", lens.name, wrong.at + 1, wrong.message)));
         }
         Ok(lens)
@@ -126,22 +127,23 @@ impl Lens {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::code::NO_CATALOGUES;
 
     #[test]
     fn shipped_lenses_are_good() {
         let shipped: LensFile = toml::from_str(SHIPPED).unwrap();
         assert!(shipped.lens.len() >= 5);
         for lens in shipped.lens {
-            assert_eq!(Lens::parse(&lens.to_toml().unwrap()).unwrap(), lens);
+            assert_eq!(Lens::parse(&lens.to_toml().unwrap(), &NO_CATALOGUES).unwrap(), lens);
             assert!(!lens.about.is_empty());
         }
     }
 
     #[test]
     fn mistakes_are_named() {
-        let error = Lens::parse("name = \"x\"\nfilter = \"level>=loud\"").unwrap_err().to_string();
+        let error = Lens::parse("name = \"x\"\nfilter = \"level>=loud\"", &NO_CATALOGUES).unwrap_err().to_string();
         assert!(error.contains("lens x, filter: at 8: \"loud\" is not a level"), "{error}");
-        assert!(Lens::parse("name = ").unwrap_err().to_string().contains("line 1"));
-        assert!(Lenses::load().by_name("nothing").unwrap_err().to_string().contains("storage"));
+        assert!(Lens::parse("name = ", &NO_CATALOGUES).unwrap_err().to_string().contains("line 1"));
+        assert!(Lenses::load(&NO_CATALOGUES).by_name("nothing").unwrap_err().to_string().contains("storage"));
     }
 }

@@ -5,15 +5,15 @@ use super::text::TextTest;
 use super::{Expr, FIELDS, FilterError, Leaf, Names, TimeTest};
 use crate::clock::human::{self, Typed};
 use crate::clock::{DAY, Zone};
-use crate::code::{Form, Platform, lookup};
+use crate::code::{Catalogues, Form, Platform, lookup};
 use crate::limits;
 use crate::severity::Severity;
 
 type Parsed<T> = Result<T, FilterError>;
 
 /// Reads a filter.
-pub(super) fn parse(text: &str, zone: &Zone) -> Parsed<Expr> {
-    let mut parser = Parser { tokens: tokens(text)?, next: 0, end: text.len(), zone, depth: 0 };
+pub(super) fn parse(text: &str, zone: &Zone, own: &Catalogues) -> Parsed<Expr> {
+    let mut parser = Parser { tokens: tokens(text)?, next: 0, end: text.len(), zone, own, depth: 0 };
     let expr = parser.any()?;
     match parser.peek() {
         Some(token) => Err(error(token, "this ) has no ( before it")),
@@ -46,6 +46,7 @@ struct Parser<'a> {
     next: usize,
     end: usize,
     zone: &'a Zone,
+    own: &'a Catalogues,
     depth: usize,
 }
 
@@ -199,7 +200,7 @@ impl Parser<'_> {
                 _ => return Err(error(&value, "pin is yes or no")),
             }),
             "pattern" => Leaf::Pattern(patterns(&value, &items)?),
-            _ => Leaf::Code(codes(&value, &items)?),
+            _ => Leaf::Code(codes(&value, &items, self.own)?),
         };
         let leaf = Expr::Leaf(leaf);
         Ok(if negated { Expr::Not(Box::new(leaf)) } else { leaf })
@@ -275,10 +276,10 @@ fn patterns(value: &Token, items: &[&str]) -> Parsed<Vec<crate::pattern::Pattern
     items.iter().map(|item| item.parse().map_err(|_| wrong(item))).collect()
 }
 
-fn codes(value: &Token, items: &[&str]) -> Parsed<Vec<crate::code::Code>> {
+fn codes(value: &Token, items: &[&str], own: &Catalogues) -> Parsed<Vec<crate::code::Code>> {
     let mut codes = Vec::new();
     for item in items {
-        let Ok(readings) = lookup::look_up(item, Platform::Unknown) else {
+        let Ok(readings) = lookup::look_up(item, Platform::Unknown, own) else {
             return Err(error(
                 value,
                 format!("\"{item}\" is not a code: write for example 0x80070005, -2147024891, 1603 or ENOSPC"),

@@ -53,7 +53,7 @@ impl Analysis for ValueAnalysis {
         let mut codes: std::collections::BTreeMap<String, u64> = std::collections::BTreeMap::new();
         for (part, (actors, of_part, of_codes)) in table.parts.iter().zip(counted) {
             for (code, count) in of_codes {
-                *codes.entry(code.written()).or_default() += count;
+                *codes.entry(code.written(table.catalogues())).or_default() += count;
             }
             for (id, count) in part.actor_ids.iter().zip(actors) {
                 let actor = &table.actors[*id as usize];

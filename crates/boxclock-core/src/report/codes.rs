@@ -8,7 +8,7 @@ use crate::analysis::{Analysis, CaseView, Pieces, Reads};
 use crate::case::{Case, Loaded};
 use crate::clock::{MINUTE, to_rfc3339};
 use crate::code::rank::Clues;
-use crate::code::{Code, Family, Outcome};
+use crate::code::{Catalogues, Code, Family, Outcome};
 use crate::event::{EventRef, NO_TIME, Part, Row, Table};
 use crate::format::LineFormat;
 use crate::work::{Work, parallel};
@@ -115,7 +115,7 @@ fn count_all(table: &Table, axis: Option<(i64, i64)>, work: &Work) -> Result<Vec
         }
     }
     let mut codes: Vec<CodeCount> = all.into_iter().map(|(code, counted)| counted.named(code, table)).collect();
-    sort(&mut codes, Order::Worst);
+    sort(&mut codes, Order::Worst, table.catalogues());
     Ok(codes)
 }
 
@@ -205,12 +205,17 @@ impl Counted {
 }
 
 /// Puts codes into an order.
-pub fn sort(codes: &mut [CodeCount], order: Order) {
+pub fn sort(codes: &mut [CodeCount], order: Order, own: &Catalogues) {
     match order {
         // A failure that is part of healthy work (a page that is not there) stands behind those that are none.
         Order::Worst => codes.sort_by_cached_key(|code| {
-            let outcome = code.code.info().outcome;
-            (outcome, outcome == Outcome::Failure && !code.code.escalates(), std::cmp::Reverse(code.count), code.code)
+            let outcome = code.code.info(own).outcome;
+            (
+                outcome,
+                outcome == Outcome::Failure && !code.code.escalates(own),
+                std::cmp::Reverse(code.count),
+                code.code,
+            )
         }),
         Order::FirstSeen => codes.sort_by_key(|code| (code.span.map_or(i64::MAX, |(first, _)| first), code.code)),
     }
@@ -234,9 +239,9 @@ pub struct Relative {
 
 impl Relative {
     /// For sorting: failures first, and what stands mostly near the other before what stands everywhere.
-    pub fn nearness(&self, near: u64) -> (Outcome, std::cmp::Reverse<u64>, std::cmp::Reverse<u64>) {
+    pub fn nearness(&self, near: u64, own: &Catalogues) -> (Outcome, std::cmp::Reverse<u64>, std::cmp::Reverse<u64>) {
         let share = near.saturating_mul(1000) / self.total.max(1);
-        (self.code.info().outcome, std::cmp::Reverse(share), std::cmp::Reverse(near))
+        (self.code.info(own).outcome, std::cmp::Reverse(share), std::cmp::Reverse(near))
     }
 }
 
@@ -288,7 +293,7 @@ fn relatives(table: &Table, of: Code, work: &Work) -> Result<Vec<Relative>> {
     }
     let near = |relative: &Relative| relative.before.max(relative.after);
     let mut relatives: Vec<Relative> = counts.into_values().filter(|relative| near(relative) > 0).collect();
-    relatives.sort_by_key(|relative| (relative.nearness(near(relative)), relative.code));
+    relatives.sort_by_key(|relative| (relative.nearness(near(relative), table.catalogues()), relative.code));
     work.check()?;
     Ok(relatives)
 }
@@ -314,11 +319,11 @@ pub fn clues<'a>(case: &'a Case, loaded: &'a Loaded, event: EventRef<'a>) -> Clu
 
 impl CodeCount {
     /// The code as a line of JSON, without line end.
-    pub fn json(&self) -> String {
-        let reading = self.code.info();
+    pub fn json(&self, own: &Catalogues) -> String {
+        let reading = self.code.info(own);
         let line = CodeLine {
             number: self.code.number_out(),
-            text: self.code.written(),
+            text: self.code.written(own),
             family: self.code.family.name(),
             name: reading.name,
             failure: reading.is_failure(),
@@ -340,6 +345,7 @@ impl CodeCount {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::code::NO_CATALOGUES;
 
     fn view(text: &str) -> (crate::testing::TestCase, CaseView) {
         let case = crate::testing::case(&[("tank.log", text)]);
@@ -363,15 +369,16 @@ mod tests {
     fn writings_of_a_code_are_one_row_and_worst_comes_first() {
         let (_root, view) = view(TEXT);
         let codes = codes(&view);
-        let rows: Vec<(String, u64)> = codes.iter().map(|code| (code.code.written(), code.count)).collect();
+        let rows: Vec<(String, u64)> =
+            codes.iter().map(|code| (code.code.written(&NO_CATALOGUES), code.count)).collect();
         let expected = [("0x80070005", 2), ("28", 2), ("404", 1), ("3010", 1)];
         assert_eq!(rows, expected.map(|(text, count)| (text.to_owned(), count)));
         assert_eq!(codes[0].slices.iter().sum::<u32>(), 2);
         assert_eq!((codes[1].slices[0], codes[1].slices[12]), (1, 1), "{:?}", codes[1].slices);
         assert_eq!(codes[0].first_row, Row(0));
         let mut first = codes;
-        sort(&mut first, Order::FirstSeen);
-        let order: Vec<String> = first.iter().map(|code| code.code.written()).collect();
+        sort(&mut first, Order::FirstSeen, &NO_CATALOGUES);
+        let order: Vec<String> = first.iter().map(|code| code.code.written(&NO_CATALOGUES)).collect();
         assert_eq!(order, ["0x80070005", "28", "3010", "404"]);
     }
 

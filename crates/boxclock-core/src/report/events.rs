@@ -11,7 +11,7 @@ use serde_json::{Map, Value};
 use crate::case::{Case, Loaded, Reader, Source};
 use crate::clock::human;
 use crate::clock::{Zone, to_rfc3339};
-use crate::code;
+use crate::code::{self, Catalogues};
 use crate::event::{EventRef, RecordReader, Row, codes_in};
 use crate::format::Record;
 use crate::timeline::arrange::Run;
@@ -95,8 +95,8 @@ struct RunOut {
     lasts_ms: i64,
 }
 
-fn code_out(text: String, code: code::Code) -> CodeOut {
-    let reading = code.info();
+fn code_out(text: String, code: code::Code, own: &Catalogues) -> CodeOut {
+    let reading = code.info(own);
     CodeOut {
         text,
         number: code.number_out(),
@@ -158,14 +158,18 @@ impl EventWriter {
 
     fn record(&mut self, event: EventRef<'_>) -> (Record, Vec<CodeOut>) {
         let source = &self.sources[event.source()];
+        let own = event.catalogues();
         let codes = match source.reader {
             Reader::Lines(detected) if event.flags() & crate::event::flag::HAS_CODE != 0 => {
                 let text = self.reader.text(event).unwrap_or_default();
-                let found = codes_in(&text, detected, source.platform);
-                found.iter().map(|hit| code_out(text[hit.start..hit.end].to_owned(), event.meant(hit.code))).collect()
+                let found = codes_in(&text, detected, source.platform, own);
+                found
+                    .iter()
+                    .map(|hit| code_out(text[hit.start..hit.end].to_owned(), event.meant(hit.code), own))
+                    .collect()
             }
             Reader::Lines(_) => Vec::new(),
-            Reader::Dump(_) => event.codes().map(|code| code_out(code.written(), code)).collect(),
+            Reader::Dump(_) => event.codes().map(|code| code_out(code.written(own), code, own)).collect(),
         };
         (self.reader.record(event), codes)
     }

@@ -118,14 +118,15 @@ fn clocks(report: &Report<'_>, text: &mut String) {
 
 fn code_table(report: &Report<'_>, text: &mut String) -> Result<()> {
     let codes = report.view.run(&CodeAnalysis::default(), &Work::default())?;
-    let failures: Vec<_> = codes.iter().filter(|code| code.code.info().is_failure()).collect();
+    let failures: Vec<_> =
+        codes.iter().filter(|code| code.code.info(&report.view.case.catalogues).is_failure()).collect();
     if failures.is_empty() {
         return Ok(());
     }
     let _ = writeln!(text, "## Codes that mean failure\n\n| code | meaning | events | first |\n|---|---|--:|---|");
     for code in failures {
-        let reading = code.code.info();
-        let number = code.code.written();
+        let reading = code.code.info(&report.view.case.catalogues);
+        let number = code.code.written(&report.view.case.catalogues);
         let first = code.span.map_or("-".to_owned(), |(first, _)| date_time(first, &report.zone));
         let name = reading.name.unwrap_or(code.code.family.title());
         let _ = writeln!(text, "| {number} {name} | {} | {} | {first} |", cell(&reading.meaning), code.count);

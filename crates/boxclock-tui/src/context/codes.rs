@@ -27,12 +27,15 @@ impl Context {
             return Ok(Then::say("Code counts are being refreshed. Try again in a moment."));
         };
         let Some(first) = codes.iter().find(|row| row.code == code).map(|row| row.first_row) else {
-            return Ok(Then::say(format!("{} does not occur in this case.", code.written())));
+            return Ok(Then::say(format!("{} does not occur in this case.", code.written(&self.catalogues()))));
         };
         self.note_jump();
-        self.set_filter(&format!("code={}", quoted(&code.filter_value())))?;
+        self.set_filter(&format!("code={}", quoted(&code.filter_value(&self.catalogues()))))?;
         self.jump_to_row(first);
-        Ok(Then::say(format!("Only events with {}; F shows all, Backspace goes back.", code.written())))
+        Ok(Then::say(format!(
+            "Only events with {}; F shows all, Backspace goes back.",
+            code.written(&self.catalogues())
+        )))
     }
 
     /// The menu of the families that the codes of an event could be of: here, or in its source.
@@ -65,10 +68,10 @@ impl Context {
         let mut clues = clues(&self.view.case, &self.view.loaded, event);
         clues.chosen = Some(meant.family).filter(|family| *family != found.family);
         let mut items = Vec::new();
-        for candidate in candidates(found, &clues) {
+        for candidate in candidates(found, &clues, &self.catalogues()) {
             let family = candidate.reading.code.family;
             let name = candidate.reading.name.unwrap_or("-");
-            let what = format!("{} {name}, {}", candidate.reading.code.written(), family.title());
+            let what = format!("{} {name}, {}", candidate.reading.code.written(&self.catalogues()), family.title());
             let why = if candidate.reason.is_empty() { String::new() } else { format!("   ({})", candidate.reason) };
             if let Some(key) = here {
                 let (key, sources) = (key.clone(), sources.to_vec());
@@ -101,8 +104,10 @@ impl Context {
         }
         let now: Vec<_> = before.iter().map(|(name, what, _)| (name.clone(), what.clone(), value.to_owned())).collect();
         self.set_code_choices(&now)?;
-        self.note_undo(format!("family of {}", code.written()), move |cx| cx.set_code_choices(&before));
-        Ok(Then::say(format!("{}: {}. u undoes this.", code.written(), family.title())))
+        self.note_undo(format!("family of {}", code.written(&self.catalogues())), move |cx| {
+            cx.set_code_choices(&before)
+        });
+        Ok(Then::say(format!("{}: {}. u undoes this.", code.written(&self.catalogues()), family.title())))
     }
 
     /// Whether lines that carry the code of a failure count as problems: switches that.

@@ -20,7 +20,8 @@ impl Context {
     /// # Errors
     /// When it is wrong: the one before stays in force.
     pub fn set_filter(&mut self, text: &str) -> Result<()> {
-        let filter = Filter::parse(text, &self.zone).map_err(|error| Error::new(error.message))?;
+        let filter =
+            Filter::parse_with(text, &self.zone, &self.catalogues()).map_err(|error| Error::new(error.message))?;
         self.use_filter(text, filter);
         self.stream.note_filter(text);
         Ok(())

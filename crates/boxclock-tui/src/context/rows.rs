@@ -157,9 +157,10 @@ impl Context {
     pub fn load_inks_and_lenses(&mut self) {
         match self.logbook.inks() {
             Ok(inks) => {
+                let own = self.catalogues();
                 for (place, text) in inks {
                     if let (Some(slot), Ok(filter)) =
-                        (self.stream.inks.get_mut(usize::from(place)), parse_ink(&text, &self.zone))
+                        (self.stream.inks.get_mut(usize::from(place)), parse_ink(&text, &self.zone, &own))
                     {
                         *slot = Some(Ink { text, filter, rows: None });
                     }
@@ -167,7 +168,7 @@ impl Context {
             }
             Err(error) => self.fail(&error),
         }
-        let mut lenses = Lenses::load();
+        let mut lenses = Lenses::load(&self.catalogues());
         match self.logbook.lenses() {
             Ok(own) => own.into_iter().for_each(|lens| lenses.add(lens)),
             Err(error) => self.fail(&error),
@@ -207,7 +208,11 @@ impl Context {
         let text = text.trim();
         let ink = match text {
             "" => None,
-            _ => Some(Ink { text: text.to_owned(), filter: parse_ink(text, &self.zone)?, rows: None }),
+            _ => Some(Ink {
+                text: text.to_owned(),
+                filter: parse_ink(text, &self.zone, &self.catalogues())?,
+                rows: None,
+            }),
         };
         self.logbook.set_ink(place as u8, text)?;
         let before = std::mem::replace(&mut self.stream.inks[place], ink);
@@ -230,7 +235,7 @@ impl Context {
         self.logbook.set_lens(name, filter)?;
         let of_name = name.to_owned();
         self.note_undo(format!("lens {name}"), move |cx| cx.set_lens(&of_name, &before));
-        let mut lenses = Lenses::load();
+        let mut lenses = Lenses::load(&self.catalogues());
         self.logbook.lenses()?.into_iter().for_each(|lens| lenses.add(lens));
         self.stream.lenses = lenses.good;
         Ok(())

@@ -71,8 +71,8 @@ impl Context {
         let mut codes: Vec<_> = event.codes().collect();
         codes.dedup();
         for code in codes {
-            let label = format!("only events with {}\n", code.written());
-            let piece = format!("code={}", quoted(&code.filter_value()));
+            let label = format!("only events with {}\n", code.written(&self.catalogues()));
+            let piece = format!("code={}", quoted(&code.filter_value(&self.catalogues())));
             links.push(PaneLink { label, target: LinkTarget::Only(piece) });
         }
         let pid = event.actor().pid.map_or(String::new(), |pid| pid.to_string());

@@ -18,7 +18,13 @@ fn codes() -> Screen {
 }
 
 fn listed(screen: &mut Screen) -> Vec<String> {
-    screen.app.view_of::<CodesView>().codes.iter().map(|row| row.code.written()).collect()
+    screen
+        .app
+        .view_of::<CodesView>()
+        .codes
+        .iter()
+        .map(|row| row.code.written(&boxclock_core::code::NO_CATALOGUES))
+        .collect()
 }
 
 #[test]
@@ -34,7 +40,7 @@ fn codes_are_listed_ordered_and_lead_to_their_events() {
     assert_eq!(listed(&mut screen)[0], "5", "seen first: {:?}", listed(&mut screen));
     screen.keys("oG");
     let last = screen.app.view_of::<CodesView>().codes.last().unwrap();
-    assert_eq!(last.code.written(), "3010", "no failure comes last");
+    assert_eq!(last.code.written(&boxclock_core::code::NO_CATALOGUES), "3010", "no failure comes last");
     screen.keys("g\n");
     assert_eq!((screen.app.cx.at, screen.app.cx.stream.filter_text.as_str()), ("stream", "code=0x80070005"));
     assert_eq!(screen.app.cx.row_count(), 2, "two writings");

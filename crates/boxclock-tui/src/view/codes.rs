@@ -5,7 +5,7 @@ use std::sync::Arc;
 use boxclock_core::Result;
 use boxclock_core::clock::human::{date_time, time_of_day};
 use boxclock_core::code::reading::other_forms;
-use boxclock_core::code::{Code, Family, Form, catalogue};
+use boxclock_core::code::{Catalogues, Code, Family, Form, catalogue};
 use boxclock_core::report::codes::{CodeAnalysis, CodeCount, Order, Relative, RelativesOf, SLICES, sort};
 use ratatui::text::{Line, Span};
 
@@ -56,9 +56,9 @@ const COMMANDS: &[ViewCommand<CodesView>] = &[
         keys: &["o"],
         short: "order",
         long: "sort: worst first / first seen first",
-        run: |view, _, _| {
+        run: |view, cx, _| {
             view.order = if view.order == Order::Worst { Order::FirstSeen } else { Order::Worst };
-            sort(&mut view.codes, view.order);
+            sort(&mut view.codes, view.order, &cx.catalogues());
             view.list = ListState::default();
             Ok(Then::Stay)
         },
@@ -135,11 +135,11 @@ impl CodesView {
     }
 
     /// Takes the codes as they are counted now; the chosen one stays chosen.
-    fn take(&mut self, counted: Arc<Vec<CodeCount>>) {
+    fn take(&mut self, counted: Arc<Vec<CodeCount>>, own: &Catalogues) {
         let chosen = self.chosen().map(|row| row.code);
         self.codes = counted.to_vec();
         self.from = Some(counted);
-        sort(&mut self.codes, self.order);
+        sort(&mut self.codes, self.order, own);
         if let Some(place) = chosen.and_then(|code| self.codes.iter().position(|row| row.code == code)) {
             self.list.cursor = place;
         }
@@ -159,7 +159,7 @@ impl View for CodesView {
         if let Some(counted) = cx.ask(&CodeAnalysis { axis: cx.rail_span() }, COUNTS)
             && !self.from.as_ref().is_some_and(|from| Arc::ptr_eq(from, &counted))
         {
-            self.take(counted);
+            self.take(counted, &cx.catalogues());
         }
         let chosen = self.chosen().map(|row| row.code);
         let near = chosen.and_then(|code| Some((code, cx.ask(&RelativesOf(code), RELATIVES)?)));
@@ -208,7 +208,7 @@ impl View for CodesView {
 
     fn pane(&self, cx: &Context, pane: &mut Pane<'_>) {
         let Some(row) = self.chosen() else { return };
-        pane.code(&row.code.info(), true);
+        pane.code(&row.code.info(&cx.catalogues()), true);
         other_writings(cx, pane, row.code);
         stop_parameters(pane, row.code);
         pane.heading("in this case");
@@ -233,10 +233,10 @@ fn other_writings(cx: &Context, pane: &mut Pane<'_>, code: Code) {
     pane.facts("also", &text);
     let known = cx.known_codes();
     for (other, words) in other_forms(code) {
-        let name = other.info().name.unwrap_or_default();
+        let name = other.info(&cx.catalogues()).name.unwrap_or_default();
         let of_case = known.as_ref().and_then(|codes| codes.iter().find(|row| row.code == other));
         let seen = of_case.map_or(String::new(), |row| format!(": {} here", many(row.count, "event")));
-        pane.facts(words, &format!("{} {name}{seen}", other.written()));
+        pane.facts(words, &format!("{} {name}{seen}", other.written(&cx.catalogues())));
     }
 }
 
@@ -268,17 +268,18 @@ fn found(cx: &Context, pane: &mut Pane<'_>, row: &CodeCount) {
 }
 
 fn relatives(pane: &mut Pane<'_>, title: &str, all: &[Relative], count: fn(&Relative) -> u64) {
+    let own = pane.catalogues();
     let mut list: Vec<&Relative> = all.iter().filter(|relative| count(relative) > 0).collect();
-    list.sort_by_key(|relative| (relative.nearness(count(relative)), relative.code));
+    list.sort_by_key(|relative| (relative.nearness(count(relative), &own), relative.code));
     if list.is_empty() {
         return;
     }
     pane.heading(title);
     for relative in list.iter().take(MAX_RELATIVES) {
-        let reading = relative.code.info();
+        let reading = relative.code.info(&own);
         let words = if reading.gloss.is_empty() { reading.name.unwrap_or("") } else { &reading.gloss };
         let of = format!("{} of {}", grouped(count(relative)), grouped(relative.total));
-        pane.line(&format!("{of:>11}  {} {words}", relative.code.written()));
+        pane.line(&format!("{of:>11}  {} {words}", relative.code.written(&own)));
     }
     if list.len() > MAX_RELATIVES {
         pane.faint(&format!("and {} more", list.len() - MAX_RELATIVES));
@@ -286,17 +287,17 @@ fn relatives(pane: &mut Pane<'_>, title: &str, all: &[Relative], count: fn(&Rela
 }
 
 fn spans(cx: &Context, code: &CodeCount, columns: &Columns) -> Vec<Span<'static>> {
-    let reading = code.code.info();
-    let (shape, hue) = outcome(cx.theme, code.code);
+    let reading = code.code.info(&cx.catalogues());
+    let (shape, hue) = outcome(cx.theme, code.code, &cx.catalogues());
     let mut spans = vec![
         Span::raw(format!(" {:>7} ", grouped(code.count))),
         Span::styled(format!("{shape} "), hue),
-        Span::styled(fit(&cut(&code.code.written(), columns.code), columns.code), hue),
+        Span::styled(fit(&cut(&code.code.written(&cx.catalogues()), columns.code), columns.code), hue),
         Span::raw(" "),
     ];
     let gap = |width: usize| width.saturating_sub(1);
     if columns.name > 0 {
-        let name = reading.name.filter(|name| *name != code.code.written()).unwrap_or("-");
+        let name = reading.name.filter(|name| *name != code.code.written(&cx.catalogues())).unwrap_or("-");
         spans.push(Span::raw(fit(&cut(name, gap(columns.name)), columns.name)));
     }
     if columns.line > 0 {

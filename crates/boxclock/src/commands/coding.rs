@@ -4,7 +4,7 @@ use std::io::{self, BufWriter, Write};
 use std::path::PathBuf;
 
 use boxclock_core::code::lookup::{self, NoCode};
-use boxclock_core::code::{CodeInfo, Family, Form, Platform, catalogue, user};
+use boxclock_core::code::{Catalogues, CodeInfo, Family, Form, Platform, catalogue, user};
 
 use crate::args::{self, ListForm};
 use crate::outcome::{Ended, Failure, Outcome, say};
@@ -18,18 +18,18 @@ enum Asked {
 /// Explains codes, and finds codes by words.
 pub fn code(arguments: &args::Code) -> Ended {
     let platform = arguments.os.as_deref().and_then(Platform::parse).unwrap_or_default();
-    let (_, wrong) = user::load(&user::files_in(&Vec::from_iter(user::folder())));
+    let (own, wrong) = user::load(&user::files_in(&Vec::from_iter(user::folder())));
     for (path, reason) in &wrong {
         say(&format!("{path}: {reason}"));
     }
     let mut outcome = if wrong.is_empty() { Outcome::Done } else { Outcome::Partly };
     let mut out = BufWriter::new(io::stdout().lock());
     let mut none = true;
-    for asked in asked(&arguments.codes, platform, &mut outcome) {
+    for asked in asked(&arguments.codes, platform, &own, &mut outcome) {
         let (text, found) = match asked {
             Asked::Code(text, readings) => (text, of_system(readings, platform)),
             Asked::Words(words) => {
-                let found = lookup::search(&words, platform);
+                let found = lookup::search(&words, platform, &own);
                 if found.is_empty() {
                     say(&format!(
                         "\"{words}\" is no code, and no meaning has these words: write for example 0x80070005, \
@@ -42,7 +42,7 @@ pub fn code(arguments: &args::Code) -> Ended {
         };
         none &= found.is_empty();
         for reading in &found {
-            print(&mut out, &text, reading, arguments.form)?;
+            print(&mut out, &text, reading, &own, arguments.form)?;
         }
     }
     out.flush()?;
@@ -50,10 +50,10 @@ pub fn code(arguments: &args::Code) -> Ended {
 }
 
 /// Takes codes and words apart: words next to each other are one search.
-fn asked(texts: &[String], platform: Platform, outcome: &mut Outcome) -> Vec<Asked> {
+fn asked(texts: &[String], platform: Platform, own: &Catalogues, outcome: &mut Outcome) -> Vec<Asked> {
     let mut list: Vec<Asked> = Vec::new();
     for text in texts {
-        match lookup::look_up(text, platform) {
+        match lookup::look_up(text, platform, own) {
             Ok(readings) => list.push(Asked::Code(text.clone(), readings)),
             Err(NoCode::TooLarge) => {
                 say(&format!(
@@ -77,7 +77,7 @@ fn of_system(readings: Vec<CodeInfo>, platform: Platform) -> Vec<CodeInfo> {
 }
 
 /// Prints one reading of a code.
-fn print(out: &mut impl Write, asked: &str, reading: &CodeInfo, form: ListForm) -> io::Result<()> {
+fn print(out: &mut impl Write, asked: &str, reading: &CodeInfo, own: &Catalogues, form: ListForm) -> io::Result<()> {
     let code = reading.code;
     if form == ListForm::Jsonl {
         let line = serde_json::json!({
@@ -103,8 +103,13 @@ fn print(out: &mut impl Write, asked: &str, reading: &CodeInfo, form: ListForm) 
         Form::Decimal if code.number > 9 => format!(" = 0x{:X}", code.number),
         _ => String::new(),
     };
-    let name = reading.name.filter(|name| *name != code.written());
-    writeln!(out, "{}{other}  {}", code.written(), name.unwrap_or(if reading.known { "" } else { "(no name known)" }))?;
+    let name = reading.name.filter(|name| *name != code.written(own));
+    writeln!(
+        out,
+        "{}{other}  {}",
+        code.written(own),
+        name.unwrap_or(if reading.known { "" } else { "(no name known)" })
+    )?;
     writeln!(out, "    {}, {}", code.family.title(), reading.outcome.words())?;
     writeln!(out, "    {}", reading.meaning)?;
     for (label, text) in [("causes", reading.causes), ("look at", reading.check)] {
@@ -129,7 +134,7 @@ fn print(out: &mut impl Write, asked: &str, reading: &CodeInfo, form: ListForm) 
 pub fn catalogues(paths: Vec<PathBuf>) -> Ended {
     let folder = user::folder();
     let files = if paths.is_empty() { user::files_in(&Vec::from_iter(folder.clone())) } else { paths };
-    let (count, wrong) = user::load(&files);
+    let (own, wrong) = user::load(&files);
     let mut out = BufWriter::new(io::stdout().lock());
     for family in Family::ALL.into_iter().filter(|family| *family != Family::User) {
         let rows = catalogue::entries().iter().filter(|row| row.code.family == family);
@@ -143,7 +148,7 @@ pub fn catalogues(paths: Vec<PathBuf>) -> Ended {
         (Some(folder), 0) => writeln!(out, "no catalogue of your own in {}", folder.display())?,
         (None, 0) => writeln!(out, "no folder for catalogues of your own (set HOME)")?,
         (_, number) => {
-            let (codes, files) = (boxclock_core::many(count, "code"), boxclock_core::many(number, "file"));
+            let (codes, files) = (boxclock_core::many(own.len(), "code"), boxclock_core::many(number, "file"));
             writeln!(out, "{codes} of your own in {files}")?;
         }
     }

@@ -121,14 +121,14 @@ pub fn codes(view: &CaseView, first: bool, form: ListForm) -> boxclock_core::Res
 fn print_codes(case: &Case, mut codes: Vec<CodeCount>, first: bool, form: ListForm) -> io::Result<()> {
     let mut out = BufWriter::new(io::stdout().lock());
     if first {
-        report::codes::sort(&mut codes, Order::FirstSeen);
+        report::codes::sort(&mut codes, Order::FirstSeen, &case.catalogues);
     }
     for code in codes {
         if form == ListForm::Jsonl {
-            writeln!(out, "{}", code.json())?;
+            writeln!(out, "{}", code.json(&case.catalogues))?;
             continue;
         }
-        let reading = code.code.info();
+        let reading = code.code.info(&case.catalogues);
         let time = |time: i64| date_time(time, &case.zone);
         let (first, last) = code.span.map_or(("-".into(), "-".into()), |(first, last)| (time(first), time(last)));
         let hosts: Vec<&str> = code.hosts.iter().map(|(host, _)| host.as_str()).collect();
@@ -137,8 +137,8 @@ fn print_codes(case: &Case, mut codes: Vec<CodeCount>, first: bool, form: ListFo
             out,
             "{:>8} × {:<12} {:<32} {:<14}  first {first}  last {last}  {}  {words}",
             code.count,
-            code.code.written(),
-            reading.name.filter(|name| *name != code.code.written()).unwrap_or("-"),
+            code.code.written(&case.catalogues),
+            reading.name.filter(|name| *name != code.code.written(&case.catalogues)).unwrap_or("-"),
             reading.outcome.words(),
             hosts.join(",")
         )?;

@@ -1,6 +1,6 @@
 //! The tables themselves: whole, and true to the headers that they were taken from.
-
 use super::*;
+use crate::code::NO_CATALOGUES;
 use crate::code::lookup::look_up;
 use crate::code::{Form, Platform};
 
@@ -104,10 +104,10 @@ fn wrapped_forms_are_recomputed() {
     }
     for (number, name) in named(Family::Win32).into_iter().filter(|(number, _)| *number > 0) {
         let wrapped = Code { family: Family::Hresult, number: 0x8007_0000 | number };
-        let reading = wrapped.info();
+        let reading = wrapped.info(&NO_CATALOGUES);
         assert!(reading.known, "{name}");
         let own = entry(wrapped).is_some();
-        let plain = Code { family: Family::Win32, number }.info();
+        let plain = Code { family: Family::Win32, number }.info(&NO_CATALOGUES);
         assert!(own || reading.name == plain.name, "{name}: {:?} is not {:?}", reading.name, plain.name);
     }
 }
@@ -130,10 +130,10 @@ fn parameters_of_stops() {
 #[test]
 fn every_name_leads_back_to_its_code() {
     for row in entries().iter().filter(|row| !row.name.is_empty()) {
-        let readings = look_up(row.name, Platform::Unknown).unwrap_or_default();
+        let readings = look_up(row.name, Platform::Unknown, &NO_CATALOGUES).unwrap_or_default();
         assert!(readings.iter().any(|reading| reading.code == row.code), "{row:?}");
         if row.code.family.form() == Form::Name {
-            assert_eq!(row.code.written(), row.name);
+            assert_eq!(row.code.written(&NO_CATALOGUES), row.name);
         }
     }
 }

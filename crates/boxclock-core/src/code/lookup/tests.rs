@@ -1,11 +1,11 @@
 //! What people type.
-
+use crate::code::NO_CATALOGUES;
 use proptest::prelude::*;
 
 use super::*;
 
 fn first(text: &str) -> Option<&'static str> {
-    look_up(text, Platform::Unknown).ok()?.first()?.name
+    look_up(text, Platform::Unknown, &NO_CATALOGUES).ok()?.first()?.name
 }
 
 #[test]
@@ -23,7 +23,7 @@ fn every_writing_leads_to_the_same_code() {
         "\u{2212}2147024891",
         "hresult 0x80070005",
     ] {
-        let readings = look_up(text, Platform::Unknown).unwrap();
+        let readings = look_up(text, Platform::Unknown, &NO_CATALOGUES).unwrap();
         assert_eq!(readings[0].name, Some("E_ACCESSDENIED"), "{text}");
         assert_eq!(readings[0].code.number, 2_147_942_405, "{text}");
     }
@@ -64,27 +64,29 @@ fn what_is_no_code() {
         ("0x123456789", NoCode::TooLarge),
         ("0x11111111111111111", NoCode::TooLarge),
     ] {
-        assert_eq!(look_up(text, Platform::Unknown), Err(why), "{text}");
+        assert_eq!(look_up(text, Platform::Unknown, &NO_CATALOGUES), Err(why), "{text}");
     }
 }
 
 #[test]
 fn small_numbers_have_several_readings_and_the_system_orders_them() {
     let names = |platform| -> Vec<_> {
-        look_up("5", platform).unwrap().into_iter().filter_map(|reading| reading.name).take(3).collect()
+        look_up("5", platform, &NO_CATALOGUES).unwrap().into_iter().filter_map(|reading| reading.name).take(3).collect()
     };
     assert_eq!(names(Platform::Unknown), ["ERROR_ACCESS_DENIED", "EIO", "SIGTRAP"]);
     assert_eq!(names(Platform::Windows)[0], "ERROR_ACCESS_DENIED");
     assert_eq!(names(Platform::Linux)[0], "EIO");
-    let again = look_up("35", Platform::Freebsd).unwrap();
+    let again = look_up("35", Platform::Freebsd, &NO_CATALOGUES).unwrap();
     assert_eq!(again[0].name, Some("EAGAIN"));
-    assert!(look_up("35", Platform::Unknown).unwrap().iter().any(|reading| reading.name == Some("EAGAIN")));
+    assert!(
+        look_up("35", Platform::Unknown, &NO_CATALOGUES).unwrap().iter().any(|reading| reading.name == Some("EAGAIN"))
+    );
 }
 
 #[test]
 fn words() {
     let names = |words: &str| -> Vec<_> {
-        search(words, Platform::Unknown).into_iter().filter_map(|reading| reading.name).collect()
+        search(words, Platform::Unknown, &NO_CATALOGUES).into_iter().filter_map(|reading| reading.name).collect()
     };
     assert!(names("disk full").iter().take(6).any(|name| *name == "ERROR_DISK_FULL"), "{:?}", names("disk full"));
     assert!(names("access denied").contains(&"ERROR_ACCESS_DENIED"));
@@ -93,14 +95,14 @@ fn words() {
     assert!(names("cluster node down").contains(&"ERROR_CLUSTER_NODE_DOWN"), "names alone are searched too");
     assert_eq!(names("gobbledygook zebra"), [] as [&str; 0]);
     assert_eq!(names(" "), [] as [&str; 0]);
-    assert!(search("error", Platform::Unknown).len() <= MOST_FOUND);
+    assert!(search("error", Platform::Unknown, &NO_CATALOGUES).len() <= MOST_FOUND);
 }
 
 proptest! {
     /// Every writing of a number leads to the same row.
     #[test]
     fn writings_of_any_number(number in any::<u32>()) {
-        let all = |text: &str| look_up(text, Platform::Unknown).map(|readings| readings.iter().map(|reading| reading.code).collect::<Vec<_>>());
+        let all = |text: &str| look_up(text, Platform::Unknown, &NO_CATALOGUES).map(|readings| readings.iter().map(|reading| reading.code).collect::<Vec<_>>());
         let expected = all(&number.to_string());
         let hex = all(&format!("0x{number:X}"));
         let only_numbers = |codes: Result<Vec<Code>, NoCode>| {
@@ -118,8 +120,8 @@ proptest! {
 
     #[test]
     fn any_text(text in "\\PC{0,40}") {
-        let _ = look_up(&text, Platform::Windows);
-        search(&text, Platform::Windows);
+        let _ = look_up(&text, Platform::Windows, &NO_CATALOGUES);
+        search(&text, Platform::Windows, &NO_CATALOGUES);
     }
 
     #[test]

@@ -1,9 +1,10 @@
 //! Which family comes first, and why.
 
 use super::*;
+use crate::code::NO_CATALOGUES;
 
 fn order(number: u32, found: Family, clues: &Clues<'_>) -> Vec<(Family, String)> {
-    candidates(Code { family: found, number }, clues)
+    candidates(Code { family: found, number }, clues, &NO_CATALOGUES)
         .into_iter()
         .map(|candidate| (candidate.reading.code.family, candidate.reason))
         .collect()
@@ -40,5 +41,5 @@ fn program_and_other_codes_count() {
 #[test]
 fn names_have_one_reading() {
     let row = super::super::catalogue::by_name(b"OOMKilled").unwrap();
-    assert_eq!(candidates(row.code, &Clues::default()).len(), 1);
+    assert_eq!(candidates(row.code, &Clues::default(), &NO_CATALOGUES).len(), 1);
 }

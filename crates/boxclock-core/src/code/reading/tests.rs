@@ -1,10 +1,10 @@
 //! What is said of codes that are wrapped, widened, or in no catalogue.
-
 use super::*;
 use crate::code::Form;
+use crate::code::NO_CATALOGUES;
 
 fn reading(family: Family, number: u32) -> CodeInfo {
-    read(Code { family, number })
+    read(Code { family, number }, &NO_CATALOGUES)
 }
 
 #[test]
@@ -44,7 +44,7 @@ fn success_is_no_failure() {
         (Family::SqlState, 0),
     ] {
         assert!(!reading(family, number).is_failure(), "{family:?} {number}");
-        assert!(!Code { family, number }.escalates(), "{family:?} {number}");
+        assert!(!Code { family, number }.escalates(&NO_CATALOGUES), "{family:?} {number}");
     }
     for (family, number) in
         [(Family::Win32, 1641), (Family::Msi, 1703), (Family::Package, 102), (Family::Hresult, 0x0024_0005)]
@@ -76,9 +76,9 @@ fn names_alone_are_read_plainly() {
 #[test]
 fn every_code_of_every_catalogue_can_be_read_and_written() {
     for row in catalogue::entries() {
-        let reading = row.code.info();
+        let reading = row.code.info(&NO_CATALOGUES);
         assert!(reading.known && reading.meaning.ends_with('.'), "{reading:?}");
-        assert!(!row.code.written().is_empty());
+        assert!(!row.code.written(&NO_CATALOGUES).is_empty());
         if row.code.family.form() != Form::Name {
             assert_eq!(row.code.number_out(), Some(row.code.number));
         }
@@ -88,7 +88,7 @@ fn every_code_of_every_catalogue_can_be_read_and_written() {
 proptest::proptest! {
     #[test]
     fn any_number_of_any_family(place in 0..Family::ALL.len(), number in proptest::prelude::any::<u32>()) {
-        let reading = read(Code { family: Family::ALL[place], number });
+        let reading = read(Code { family: Family::ALL[place], number }, &NO_CATALOGUES);
         proptest::prop_assert!(!reading.meaning.is_empty());
         proptest::prop_assert!(reading.known || reading.meaning.starts_with("Not in any catalogue") || reading.name.is_none());
     }

@@ -6,7 +6,7 @@ use super::number::vendor_word;
 use super::words::near_before;
 use super::{Platform, is_word};
 use crate::code::lookup::vendor;
-use crate::code::{Code, Family, Form, catalogue, user};
+use crate::code::{Catalogues, Code, Family, Form, catalogue};
 
 /// Names that are ordinary words as well: a code only behind "reason", or in the list of events of a cluster.
 const ORDINARY: [&str; 4] = ["Evicted", "Unhealthy", "PodInitializing", "ContainerCreating"];
@@ -116,12 +116,12 @@ fn in_a_sentence(text: &[u8], end: usize, word: &[u8]) -> Option<(usize, Code)> 
 }
 
 /// `ORA-00942`, and codes of the user's catalogues: letters, a hyphen, digits.
-pub(super) fn hyphenated(text: &[u8], start: usize, end: usize) -> Option<(Code, usize)> {
+pub(super) fn hyphenated(text: &[u8], start: usize, end: usize, own: &Catalogues) -> Option<(Code, usize)> {
     // Part of a longer name: `X-ORA-00942`.
     if start > 0 && text[start - 1] == b'-' {
         return None;
     }
-    if let Some((code, length)) = user::shaped(&text[start..]) {
+    if let Some((code, length)) = own.shaped(&text[start..]) {
         return Some((code, start + length));
     }
     let digits = text[end + 1..].iter().take(8).take_while(|byte| byte.is_ascii_digit()).count();

@@ -4,7 +4,7 @@ use super::words::{Context, context, is_joint, near_before};
 use super::{Platform, is_word};
 use crate::code::family::state_number;
 use crate::code::lookup::{narrow, vendor};
-use crate::code::{Code, Family, catalogue, user};
+use crate::code::{Catalogues, Code, Family, catalogue};
 
 /// How far before a number a word may stand that says whose number it is.
 const NEAR: usize = 64;
@@ -13,7 +13,13 @@ const NEAR: usize = 64;
 const KERBEROS_BASE: i64 = -1_765_328_384;
 
 /// The code that a number with a word, a sign or `0x` in front is, and where it really starts.
-pub(super) fn number(text: &[u8], start: usize, end: usize, platform: Platform) -> Option<(usize, Code)> {
+pub(super) fn number(
+    text: &[u8],
+    start: usize,
+    end: usize,
+    platform: Platform,
+    own: &Catalogues,
+) -> Option<(usize, Code)> {
     let word = text.get(start..end)?;
     let before = start.checked_sub(1).and_then(|at| text.get(at)).copied();
     // Most numbers are joined to no word: parts of versions, addresses, dates, paths.
@@ -36,16 +42,16 @@ pub(super) fn number(text: &[u8], start: usize, end: usize, platform: Platform) 
         return service_status(text, start, end, word).map(|code| (start, code));
     }
     if let Some(hex) = hex {
-        let code = hexadecimal(text, start, hex, platform)?;
+        let code = hexadecimal(text, start, hex, platform, own)?;
         return Some((start, code));
     }
     if word.len() == 5 && context(text, start) == Some(Context::SqlState) {
         return state_number(word).map(|number| (start, Code { family: Family::SqlState, number }));
     }
     if word.iter().all(u8::is_ascii_digit) {
-        return decimal(text, start, end, before, platform).or_else(|| bare_hexadecimal(text, start, word));
+        return decimal(text, start, end, before, platform, own).or_else(|| bare_hexadecimal(text, start, word, own));
     }
-    bare_hexadecimal(text, start, word)
+    bare_hexadecimal(text, start, word, own)
 }
 
 /// Whether a code is one by general words alone (`error`, `code`, `returned`, `status`), and of a list that any program may use.
@@ -197,10 +203,10 @@ fn hex_value(digits: &[u8]) -> Option<u64> {
 }
 
 /// The family of a full 32-bit value: it has the shape of an HRESULT or of an NTSTATUS, or is in a catalogue.
-fn wide_family(number: u32) -> Option<Family> {
+fn wide_family(number: u32, own: &Catalogues) -> Option<Family> {
     for family in [Family::Hresult, Family::NtStatus] {
         let code = Code { family, number };
-        if number > 1 && (catalogue::entry(code).is_some() || user::entry(code).is_some()) {
+        if number > 1 && (catalogue::entry(code).is_some() || own.entry(code).is_some()) {
             return Some(family);
         }
     }
@@ -215,23 +221,23 @@ fn wide_family(number: u32) -> Option<Family> {
     }
 }
 
-fn wide(number: u32) -> Option<Code> {
-    Some(Code { family: wide_family(number)?, number })
+fn wide(number: u32, own: &Catalogues) -> Option<Code> {
+    Some(Code { family: wide_family(number, own)?, number })
 }
 
 /// Digits behind `0x`.
-fn hexadecimal(text: &[u8], start: usize, digits: &[u8], platform: Platform) -> Option<Code> {
+fn hexadecimal(text: &[u8], start: usize, digits: &[u8], platform: Platform, own: &Catalogues) -> Option<Code> {
     let value = hex_value(digits)?;
     if digits.len() > 8 {
         // A code that was widened to 64 bits: with its sign it shows by itself, else the words must say so.
         let number = narrow(value).filter(|number| *number >= 0x8000_0000)?;
         let signed = value >> 32 != 0;
-        return (signed || context(text, start).is_some()).then(|| wide(number)).flatten();
+        return (signed || context(text, start).is_some()).then(|| wide(number, own)).flatten();
     }
     let number = value as u32;
     if digits.len() == 8
         && number >= 0x8000_0000
-        && let Some(code) = wide(number)
+        && let Some(code) = wide(number, own)
     {
         return Some(code);
     }
@@ -245,8 +251,8 @@ fn hexadecimal(text: &[u8], start: usize, digits: &[u8], platform: Platform) -> 
     if digits.len() == 8 && number <= 1 && context.is_failure_word() {
         return Some(Code { family: Family::Hresult, number });
     }
-    if digits.len() == 8 && wide_family(number).is_some() {
-        return wide(number);
+    if digits.len() == 8 && wide_family(number, own).is_some() {
+        return wide(number, own);
     }
     if context.is_failure_word() && near_before(text, start, NEAR, b"kerberos") {
         return known(Family::Kerberos, number);
@@ -255,17 +261,24 @@ fn hexadecimal(text: &[u8], start: usize, digits: &[u8], platform: Platform) -> 
 }
 
 /// Eight or sixteen hexadecimal digits without `0x`, where a code word stands in front.
-fn bare_hexadecimal(text: &[u8], start: usize, word: &[u8]) -> Option<(usize, Code)> {
+fn bare_hexadecimal(text: &[u8], start: usize, word: &[u8], own: &Catalogues) -> Option<(usize, Code)> {
     if !matches!(word.len(), 8 | 16) {
         return None;
     }
     let value = hex_value(word)?;
     let number = narrow(value).filter(|number| *number >= 0x8000_0000)?;
     let named = context(text, start).is_some_and(Context::is_failure_word);
-    Some((start, named.then(|| wide(number)).flatten()?))
+    Some((start, named.then(|| wide(number, own)).flatten()?))
 }
 
-fn decimal(text: &[u8], start: usize, end: usize, before: Option<u8>, platform: Platform) -> Option<(usize, Code)> {
+fn decimal(
+    text: &[u8],
+    start: usize,
+    end: usize,
+    before: Option<u8>,
+    platform: Platform,
+    own: &Catalogues,
+) -> Option<(usize, Code)> {
     // Most numbers stand behind something that joins them to no word.
     if !before.is_some_and(is_joint) {
         return None;
@@ -280,14 +293,20 @@ fn decimal(text: &[u8], start: usize, end: usize, before: Option<u8>, platform: 
             return Some((start - 1, Code { family: Family::Kerberos, number }));
         }
         let number = i32::try_from(-value).ok()?.cast_unsigned();
-        return Some((start - 1, wide(number)?));
+        return Some((start - 1, wide(number, own)?));
     }
     let from = if sign { start - 1 } else { start };
-    worded(text, from, start, end, value, platform).map(|code| (from, code))
+    worded(text, (from, start, end), value, platform, own).map(|code| (from, code))
 }
 
 /// A decimal behind words. `from` is where it starts with its sign, `start` without.
-fn worded(text: &[u8], from: usize, start: usize, end: usize, value: i64, platform: Platform) -> Option<Code> {
+fn worded(
+    text: &[u8],
+    (from, start, end): (usize, usize, usize),
+    value: i64,
+    platform: Platform,
+    own: &Catalogues,
+) -> Option<Code> {
     let context = context(text, from)?;
     let number = u32::try_from(value).ok()?;
     let rest = &text[end..];
@@ -318,13 +337,13 @@ fn worded(text: &[u8], from: usize, start: usize, end: usize, value: i64, platfo
         _ => {}
     }
     if number >= 0x8000_0000 {
-        return wide(number);
+        return wide(number, own);
     }
     if let Some(family) = of_a_tool(text, from, rest, number) {
         return family.map(|family| Code { family, number });
     }
     if context.is_failure_word()
-        && let Some(code) = by_neighbours(text, from, rest, number)
+        && let Some(code) = by_neighbours(text, from, rest, number, own)
     {
         return Some(code);
     }
@@ -339,8 +358,8 @@ fn worded(text: &[u8], from: usize, start: usize, end: usize, value: i64, platfo
 }
 
 /// What is next to a number behind `error` says whose number it is.
-fn by_neighbours(text: &[u8], from: usize, rest: &[u8], number: u32) -> Option<Code> {
-    if let Some(code) = user::entry(Code { family: Family::User, number }) {
+fn by_neighbours(text: &[u8], from: usize, rest: &[u8], number: u32, own: &Catalogues) -> Option<Code> {
+    if let Some(code) = own.entry(Code { family: Family::User, number }) {
         return Some(code.code);
     }
     // `Error: 18456, Severity: 14, State: 8.`

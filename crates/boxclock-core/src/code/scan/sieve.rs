@@ -9,7 +9,7 @@
 use super::Masks;
 use super::named::{LIKELY, Likely, likely_at};
 use super::words::may_follow_context;
-use crate::code::user;
+use crate::code::Catalogues;
 
 /// Bytes of the longest word that is a code.
 pub(super) const LONGEST: usize = 48;
@@ -22,8 +22,8 @@ pub(super) struct Sieve {
 }
 
 impl Sieve {
-    pub(super) fn new() -> Self {
-        Self { names: &LIKELY, any_length: if user::is_in_use() { u64::MAX } else { 0 } }
+    pub(super) fn new(own: &Catalogues) -> Self {
+        Self { names: &LIKELY, any_length: if own.is_empty() { 0 } else { u64::MAX } }
     }
 
     /// Those of the words that start at the bits of `firsts` which are numbers and could be codes.

@@ -1,5 +1,5 @@
 //! What is a code and what is not, on lines as programs write them.
-
+use crate::code::NO_CATALOGUES;
 use std::collections::BTreeSet;
 
 use proptest::prelude::*;
@@ -8,7 +8,7 @@ use super::*;
 
 fn found(text: &str, platform: Platform) -> Vec<String> {
     let mut list = Vec::new();
-    scan(text.as_bytes(), platform, |found| {
+    scan(text.as_bytes(), platform, &NO_CATALOGUES, |found| {
         list.push(format!("{}={}:{}", &text[found.start..found.end], found.code.family.name(), found.code.number));
     });
     list
@@ -89,7 +89,7 @@ fn odd_ends() {
 fn a_program_has_a_list_of_its_own_where_only_general_words_stand_before() {
     let meant = |component: &str, text: &str| {
         let mut found = None;
-        scan(text.as_bytes(), Platform::Linux, |hit| found = Some(hit.of_program(component)));
+        scan(text.as_bytes(), Platform::Linux, &NO_CATALOGUES, |hit| found = Some(hit.of_program(component)));
         found.map(|code| format!("{}:{}", code.family.name(), code.number)).unwrap_or_default()
     };
     for (component, text, expected) in [
@@ -124,9 +124,9 @@ fn precision_and_recall_on_the_labelled_lines() {
         let platform = Platform::parse(system).unwrap();
         let expected: BTreeSet<String> = labels.split(' ').filter(|label| *label != "-").map(str::to_owned).collect();
         let mut seen = BTreeSet::new();
-        scan(text.as_bytes(), platform, |found| {
+        scan(text.as_bytes(), platform, &NO_CATALOGUES, |found| {
             let hex = found.code.family == Family::Stop;
-            let written = if hex { format!("0x{:X}", found.code.number) } else { found.code.written() };
+            let written = if hex { format!("0x{:X}", found.code.number) } else { found.code.written(&NO_CATALOGUES) };
             seen.insert(format!("{}:{written}", found.code.family.name()));
         });
         lines += 1;
@@ -149,7 +149,7 @@ fn precision_and_recall_on_the_labelled_lines() {
 proptest! {
     #[test]
     fn any_bytes(bytes in proptest::collection::vec(any::<u8>(), 0..200)) {
-        scan(&bytes, Platform::Windows, |found| assert!(found.start < found.end && found.end <= bytes.len()));
+        scan(&bytes, Platform::Windows, &NO_CATALOGUES, |found| assert!(found.start < found.end && found.end <= bytes.len()));
     }
 
     /// The fast way over blocks sees the same words as the plain way, wherever the blocks' seams fall.
@@ -157,7 +157,7 @@ proptest! {
     fn blocks_do_not_matter(lead in 0_usize..130, text in "(ENOSPC|error 13|0x80070005|[a-z]{1,9}|_|é| |=|1){1,30}") {
         let list = |text: &str, skip: usize| {
             let mut list = Vec::new();
-            scan(text.as_bytes(), Platform::Linux, |found| list.push((found.start - skip, found.end - skip, found.code)));
+            scan(text.as_bytes(), Platform::Linux, &NO_CATALOGUES, |found| list.push((found.start - skip, found.end - skip, found.code)));
             list
         };
         let moved = format!("{}{text}", " ".repeat(lead));
@@ -178,18 +178,18 @@ proptest! {
             let behind_point = part[0].is_ascii_digit() && start > 0 && matches!(bytes[start - 1], b'.' | b'/');
             let asked = part[0].is_ascii_digit() || part[0].is_ascii_uppercase() || part.starts_with(b"c0");
             if asked && !behind_point {
-                expected.extend(word(bytes, start, end, Platform::Linux));
+                expected.extend(word(bytes, start, end, Platform::Linux, &NO_CATALOGUES));
             }
             start = end;
         }
         let mut seen = Vec::new();
-        scan(bytes, Platform::Linux, |found| seen.push(found));
+        scan(bytes, Platform::Linux, &NO_CATALOGUES, |found| seen.push(found));
         prop_assert_eq!(seen, expected);
     }
 
     #[test]
     fn any_near_miss(text in "(error|status|exit code|0x|-|=| |[0-9A-F]{1,9}|E[A-Z]{3}|/|signal){0,12}") {
-        scan(text.as_bytes(), Platform::Linux, |found| assert!(text.is_char_boundary(found.start)));
+        scan(text.as_bytes(), Platform::Linux, &NO_CATALOGUES, |found| assert!(text.is_char_boundary(found.start)));
     }
 
     #[test]

@@ -1,10 +1,13 @@
-//! Catalogues of users: what is taken, and what is said of mistakes. None is installed here: that is global, and the
-//! command's tests do it in a process of their own.
+//! Catalogues of users: what is taken, what is said of mistakes, and whose they are.
 
 use proptest::prelude::*;
 
 use super::*;
+use crate::case::{Case, Loaded, Options};
 use crate::code::Outcome;
+use crate::event::Row;
+use crate::query::Filter;
+use crate::work::Work;
 
 fn toml(text: &str) -> Catalogues {
     Catalogues::read(&[("own.toml".to_owned(), text.as_bytes().to_vec())])
@@ -157,4 +160,33 @@ proptest! {
         prop_assert_eq!(end, text.len());
         prop_assert_eq!(own.written(code.number), text);
     }
+}
+
+#[test]
+fn two_cases_keep_their_catalogues_apart() {
+    let open = |meaning: &str| {
+        let root = tempfile::tempdir().unwrap();
+        let host = root.path().join("hosts/gw/var/log");
+        std::fs::create_dir_all(&host).unwrap();
+        std::fs::write(host.join("app.log"), "2026-04-12T02:00:00Z ERROR bridge: TW-00417\n").unwrap();
+        if !meaning.is_empty() {
+            std::fs::create_dir_all(root.path().join("codes")).unwrap();
+            let rows = format!("pattern,meaning,level\nTW-#####,{meaning},failure\n");
+            std::fs::write(root.path().join("codes/own.csv"), rows).unwrap();
+        }
+        let case = Case::open(&[root.path().to_path_buf()], Options::default(), &Work::default()).unwrap();
+        let loaded = case.load(&Work::default()).unwrap();
+        (root, case, loaded)
+    };
+    let (first, other, none) = (open("Refused."), open("Late."), open(""));
+    let meaning = |(_, case, loaded): &(tempfile::TempDir, Case, Loaded)| {
+        let code = loaded.table.event(Row(0)).codes().next();
+        code.map(|code| (code.written(&case.catalogues), code.info(&case.catalogues).meaning))
+    };
+    // The first is asked last: opening the others has changed nothing.
+    assert_eq!(meaning(&none), None);
+    assert_eq!(meaning(&other), Some(("TW-00417".into(), "Late.".into())));
+    assert_eq!(meaning(&first), Some(("TW-00417".into(), "Refused.".into())));
+    let filter = |case: &Case| Filter::parse_with("code=TW-00417", &case.zone, &case.catalogues).is_ok();
+    assert!(filter(&first.1) && !filter(&none.1));
 }

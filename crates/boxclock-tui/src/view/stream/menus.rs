@@ -2,7 +2,6 @@
 
 use boxclock_core::clock::Zone;
 use boxclock_core::clock::human::date_time;
-use boxclock_core::code::Code;
 use boxclock_core::query::Filter;
 use boxclock_core::query::Lens;
 use boxclock_core::query::values::{pieces, quoted};
@@ -72,7 +71,7 @@ impl Context {
         add("level", event.severity().name().unwrap_or("none"));
         add("pid", &actor.pid.map_or(String::new(), |id| id.to_string()));
         add("tid", &actor.tid.map_or(String::new(), |id| id.to_string()));
-        let mut codes: Vec<String> = event.codes().map(Code::filter_value).collect();
+        let mut codes: Vec<String> = event.codes().map(|code| code.filter_value(event.catalogues())).collect();
         codes.dedup();
         for code in &codes {
             add("code", code);
@@ -130,7 +129,7 @@ impl Context {
             items.push(walk_item(format!("pattern {shown}"), target, "this pattern".into()));
         }
         let mut add = |label: String, text: &str| {
-            if let Ok(filter) = Filter::parse(text, &self.zone) {
+            if let Ok(filter) = Filter::parse_with(text, &self.zone, &self.catalogues()) {
                 items.push(walk_item(label.clone(), WalkTarget::Filter(filter), label));
             }
         };
@@ -154,7 +153,10 @@ impl Context {
             let mut codes: Vec<_> = event.codes().collect();
             codes.dedup();
             for code in &codes {
-                add(format!("code {}", code.written()), &format!("code={}", quoted(&code.filter_value())));
+                add(
+                    format!("code {}", code.written(&self.catalogues())),
+                    &format!("code={}", quoted(&code.filter_value(&self.catalogues()))),
+                );
             }
         }
         for level in ["warn", "error", "fatal"] {
