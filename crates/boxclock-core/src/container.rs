@@ -8,6 +8,11 @@
 //! file format 1.2 section 2.1.1.1, the bzip2 manual (`BZh` and a digit, then the block magic), APPNOTE.TXT 4.3.7 (zip),
 //! POSIX.1 `pax` (tar: `ustar` at byte 257, or the header checksum of older archives).
 
+#![cfg_attr(
+    not(test),
+    deny(clippy::indexing_slicing, clippy::arithmetic_side_effects, clippy::cast_possible_truncation)
+)]
+
 use std::fs::File;
 use std::io::{self, BufReader, Read};
 use std::path::{Path, PathBuf};
@@ -82,12 +87,20 @@ impl Kind {
 
 /// Whether a block is a tar header: its checksum must be right (the sum of all bytes, its own field taken as blanks).
 fn is_tar(start: &[u8]) -> bool {
-    let Some(header) = start.get(..512) else { return false };
-    let field: String = header[148..156].iter().map(|byte| char::from(*byte)).collect();
+    let Some((header, field)) = start.first_chunk::<512>().and_then(|header| {
+        let (before, rest) = header.split_at_checked(148)?;
+        let (field, behind) = rest.split_at_checked(8)?;
+        Some(((before, behind), field))
+    }) else {
+        return false;
+    };
+    let field: String = field.iter().map(|byte| char::from(*byte)).collect();
     let digits = field.trim_matches(['\0', ' ']);
     let Ok(stated) = u32::from_str_radix(digits, 8) else { return false };
     let sum = |range: &[u8]| range.iter().map(|byte| u32::from(*byte)).sum::<u32>();
-    header[0] != 0 && stated == sum(&header[..148]) + 8 * 32 + sum(&header[156..])
+    // 512 bytes cannot overflow a sum of 32 bits.
+    header.0.first() != Some(&0)
+        && Some(stated) == sum(header.0).checked_add(8 * 32).and_then(|before| before.checked_add(sum(header.1)))
 }
 
 /// A file out of a container.

@@ -1,4 +1,9 @@
 //! Crash dumps: what stopped, when, in which process and module. Each dump is one event on the timeline.
+
+#![cfg_attr(
+    not(test),
+    deny(clippy::indexing_slicing, clippy::arithmetic_side_effects, clippy::cast_possible_truncation)
+)]
 use crate::code::NO_CATALOGUES;
 use std::fs::File;
 use std::path::Path;
@@ -137,7 +142,7 @@ impl Crash {
                 attributes.insert("crash.module.version".into(), version.clone().into());
             }
             if let Some(built) = module.built_s {
-                let text = crate::clock::to_rfc3339(i64::from(built) * crate::clock::SECOND);
+                let text = crate::clock::to_rfc3339(i64::from(built).saturating_mul(crate::clock::SECOND));
                 attributes.insert("crash.module.built".into(), text.get(..10).unwrap_or_default().into());
             }
         }

@@ -6,6 +6,11 @@
 //! starts with U+001D and holds its fields. An entry keeps where its record stands in the file itself, so that whatever
 //! is shown or written refers to the original. To add a decoder: one file in `decode/`, one line in [`DECODERS`].
 
+#![cfg_attr(
+    not(test),
+    deny(clippy::indexing_slicing, clippy::arithmetic_side_effects, clippy::cast_possible_truncation)
+)]
+
 use std::borrow::Cow;
 use std::fs::File;
 use std::io::{self, BufWriter, Write};
@@ -237,17 +242,17 @@ impl Lines<'_, '_> {
                 None => {
                     self.buffer.drain(..self.pos);
                     self.pos = 0;
-                    let next = self.at + self.buffer.len() as u64;
+                    let next = self.at.saturating_add(self.buffer.len() as u64);
                     let more = self.input.read(next, limits::RECORD_BYTES)?;
                     self.ended = more.is_empty();
                     self.buffer.extend_from_slice(&more);
                     continue;
                 }
             };
-            self.number += 1;
+            self.number = self.number.saturating_add(1);
             let place = Place { line: self.number, offset: self.at, length: length as u64 };
-            let mut text = self.encoding.text(&rest[..length]);
-            self.at += length as u64;
+            let mut text = self.encoding.text(rest.get(..length).unwrap_or_default());
+            self.at = self.at.saturating_add(length as u64);
             self.pos += length;
             text.truncate(text.trim_end_matches(['\n', '\r']).len());
             return Ok(Some(Line { place, text }));
@@ -328,8 +333,8 @@ impl Output {
             line.push(b'\n');
         }
         self.to.write_all(line)?;
-        self.account.entries += 1;
-        self.account.event_bytes += length;
+        self.account.entries = self.account.entries.saturating_add(1);
+        self.account.event_bytes = self.account.event_bytes.saturating_add(length);
         Ok(())
     }
 
@@ -346,19 +351,20 @@ fn clean_to(line: &mut Vec<u8>, text: &str) {
     let is_mark = |byte: &u8| matches!(byte, b'\n' | 0x1D..=0x1F);
     let start = line.len();
     line.extend_from_slice(text.strip_suffix('\r').unwrap_or(text).as_bytes());
-    if line[start..].iter().any(&is_mark) {
-        line[start..].iter_mut().filter(|byte| is_mark(byte)).for_each(|byte| *byte = b' ');
+    let new = line.get_mut(start..).unwrap_or_default();
+    if new.iter().any(&is_mark) {
+        new.iter_mut().filter(|byte| is_mark(byte)).for_each(|byte| *byte = b' ');
     }
 }
 
 /// Adds a number in decimal.
 fn number_to(line: &mut Vec<u8>, number: i64) {
     let mut digits = [0_u8; 20];
-    let mut at = digits.len();
+    let mut used = 0;
     let mut rest = number.unsigned_abs();
-    loop {
-        at -= 1;
-        digits[at] = b'0' + (rest % 10) as u8;
+    for digit in digits.iter_mut().rev() {
+        *digit = b"0123456789".get((rest % 10) as usize).copied().unwrap_or_default();
+        used += 1;
         rest /= 10;
         if rest == 0 {
             break;
@@ -367,7 +373,7 @@ fn number_to(line: &mut Vec<u8>, number: i64) {
     if number < 0 {
         line.push(b'-');
     }
-    line.extend_from_slice(&digits[at..]);
+    line.extend_from_slice(digits.get(digits.len() - used..).unwrap_or_default());
 }
 
 /// The line format of the text that a decoder wrote.
@@ -392,15 +398,15 @@ fn columns(line: &[u8]) -> Option<Columns<'_>> {
     let mut parts = [&b""[..]; 10];
     for part in &mut parts {
         let end = memchr::memchr(0x1F, rest)?;
-        *part = &rest[..end];
-        rest = &rest[end + 1..];
+        *part = rest.get(..end)?;
+        rest = rest.get(end + 1..)?;
     }
     let [stamp, severity, severity_text, host, component, pid, tid, first_line, offset, length] = parts;
     let value = |text: &[u8]| number::<i64>(text);
     let stamp = match stamp.split_first() {
         Some((b'U', text)) => {
             let comma = memchr::memchr(b',', text)?;
-            Stamp::Utc(value(&text[..comma])?, number(&text[comma + 1..])?)
+            Stamp::Utc(value(text.get(..comma)?)?, number(text.get(comma + 1..)?)?)
         }
         Some((b'L', text)) => Stamp::Local(value(text)?),
         Some((b'Y', text)) => Stamp::NoYear(value(text)?),

@@ -5,6 +5,11 @@
 //! whole file as one event. To add a format: one file in `format/`, one line in [`LINE_FORMATS`] or in
 //! [`crate::crash::DUMP_FORMATS`].
 
+#![cfg_attr(
+    not(test),
+    deny(clippy::indexing_slicing, clippy::arithmetic_side_effects, clippy::cast_possible_truncation)
+)]
+
 use std::borrow::Cow;
 
 use serde_json::{Map, Value};
@@ -401,9 +406,10 @@ pub fn contest(lines: &[&[u8]], own: &[&'static dyn LineFormat]) -> Contest {
     let rival = fits.iter().position(|(format, _)| !general(*format));
     if let (Some((first, best)), Some(at)) = (fits.first(), rival)
         && general(*first)
-        && fits[at].1.heads * 100 >= best.heads * 95
+        && fits.get(at).is_some_and(|(_, fit)| fit.heads * 100 >= best.heads * 95)
+        && let Some(up_to_rival) = fits.get_mut(..=at)
     {
-        fits[..=at].rotate_right(1);
+        up_to_rival.rotate_right(1);
     }
     let winner =
         fits.first().map_or(PLAIN, |(format, fit)| Detected { format: fit.made.unwrap_or(*format), hint: fit.hint });

@@ -318,16 +318,20 @@ impl Receiver {
             }
             let full = waiting.values().any(|(messages, _)| messages.len() > 256 << 10);
             if idle || full || checked.elapsed() > TICK {
-                for (from, (messages, count)) in waiting.drain() {
-                    match self.file(from, "udp") {
-                        Ok(file) => self.save(&file, &messages, count, work),
-                        Err(error) => {
-                            self.fail(format!("cannot write below {}: {error}", self.options.into.display()), work);
-                        }
-                    }
-                }
+                self.save_waiting(&mut waiting, work);
                 self.shared.lost.store(crate::platform::lost_datagrams(udp), Ordering::Relaxed);
                 checked = Instant::now();
+            }
+        }
+        // What was taken in before the end is kept.
+        self.save_waiting(&mut waiting, work);
+    }
+
+    fn save_waiting(&self, waiting: &mut HashMap<IpAddr, (Vec<u8>, u64)>, work: &Work) {
+        for (from, (messages, count)) in waiting.drain() {
+            match self.file(from, "udp") {
+                Ok(file) => self.save(&file, &messages, count, work),
+                Err(error) => self.fail(format!("cannot write below {}: {error}", self.options.into.display()), work),
             }
         }
     }

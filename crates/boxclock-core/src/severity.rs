@@ -77,7 +77,7 @@ impl Severity {
     }
 
     /// The severity of a syslog priority value's lowest three bits (RFC 5424, table 2).
-    pub fn from_syslog(level: u8) -> Self {
+    pub fn from_syslog(level: u32) -> Self {
         match level & 7 {
             0 => Self::FATAL,
             1 => Self::ALERT,
@@ -97,7 +97,7 @@ impl Severity {
     pub fn from_number(level: i64, python: bool) -> Option<Self> {
         let level = if python && level >= 10 { level + 10 } else { level };
         Some(match level {
-            0..=7 => Self::from_syslog(level as u8),
+            0..=7 => Self::from_syslog(level as u32),
             10..=19 => Self::TRACE,
             20..=29 => Self::DEBUG,
             30..=39 => Self::INFO,

@@ -22,7 +22,7 @@ pub enum DateOrder {
 
 impl DateOrder {
     /// The inverse of `self as u8`.
-    pub fn from_bits(bits: u8) -> Self {
+    pub fn from_bits(bits: u16) -> Self {
         match bits & 3 {
             1 => Self::MonthFirst,
             2 => Self::YearFirst,

@@ -165,8 +165,8 @@ impl Extraction<'_> {
                 return Ok((bytes, Some(format!("one container may unpack to {most} bytes in total"))));
             }
             file.write_all(buffer.get(..count).unwrap_or_default())?;
-            bytes += count as u64;
-            self.room -= count as u64;
+            bytes = bytes.saturating_add(count as u64);
+            self.room = self.room.saturating_sub(count as u64);
         }
     }
 
@@ -275,7 +275,7 @@ fn member_node(member: &zip::read::ZipFile<'_, BufReader<Counted<'_>>>, node: &N
         .map_or_else(|_| String::from_utf8_lossy(member.name_raw()).into_owned(), std::borrow::Cow::into_owned);
     let stamp = member.extra_data_fields().find_map(|field| match field {
         zip::extra_fields::ExtraField::ExtendedTimestamp(stamp) => {
-            stamp.mod_time().map(|seconds| i64::from(seconds) * SECOND)
+            stamp.mod_time().map(|seconds| i64::from(seconds).saturating_mul(SECOND))
         }
         _ => None,
     });
@@ -302,7 +302,9 @@ fn member_node(member: &zip::read::ZipFile<'_, BufReader<Counted<'_>>>, node: &N
 /// The modification time in a gzip header (RFC 1952 section 2.3.1: seconds, 0 means none).
 fn gzip_time(start: &[u8]) -> Option<i64> {
     let bytes: [u8; 4] = start.get(4..8)?.try_into().ok()?;
-    Some(u32::from_le_bytes(bytes)).filter(|seconds| *seconds != 0).map(|seconds| i64::from(seconds) * SECOND)
+    Some(u32::from_le_bytes(bytes))
+        .filter(|seconds| *seconds != 0)
+        .map(|seconds| i64::from(seconds).saturating_mul(SECOND))
 }
 
 /// A file whose reading is progress, where somebody waits for it.

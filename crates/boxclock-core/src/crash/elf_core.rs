@@ -41,8 +41,8 @@ impl DumpFormat for ElfCore {
     fn read(&self, file: &File, len_bytes: u64) -> Result<Crash, String> {
         let start = Fields::read(file, 0, 64, 64, false)?;
         let ident = start.slice(0, 16).ok_or("the ELF header ends after less than 16 bytes")?;
-        let wide = ident[4] == 2;
-        let big_endian = ident[5] == 2;
+        let wide = ident.get(4) == Some(&2);
+        let big_endian = ident.get(5) == Some(&2);
         let header = Fields::read(file, 0, 64, 64, big_endian)?;
         let machine = header.u16(18).ok_or("the ELF header is cut off")?;
         let table = header.word(if wide { 32 } else { 28 }, wide).ok_or("the ELF header is cut off")?;
@@ -53,7 +53,7 @@ impl DumpFormat for ElfCore {
             return Err(format!("program headers of {entry_size} bytes at byte {table} are too small"));
         }
         let mut crash = Crash { platform: Platform::Linux, ..Crash::default() };
-        let table_bytes = u64::from(entry_size) * u64::from(count);
+        let table_bytes = u64::from(entry_size).saturating_mul(u64::from(count));
         let entries = Fields::read(file, table, table_bytes, table_bytes, big_endian)?;
         if (entries.len() as u64) < table_bytes {
             crash.trouble.push(format!(
@@ -106,7 +106,10 @@ impl Core<'_> {
             let padded = |size: u32| (size as usize).saturating_add(3) & !3;
             let data_at = (at + 12).saturating_add(padded(name_size));
             let Some(data) = notes.part(data_at, data_size as usize) else {
-                crash.trouble.push(format!("note at byte {}: its {data_size} bytes are cut off", offset + at as u64));
+                crash.trouble.push(format!(
+                    "note at byte {}: its {data_size} bytes are cut off",
+                    offset.saturating_add(at as u64)
+                ));
                 break;
             };
             match kind {

@@ -21,10 +21,12 @@ impl Fields {
         }
         // Only what the file really holds is reserved: the length is the file's own claim.
         let held = file.metadata().map_err(|error| format!("cannot read its size: {error}"))?.len();
-        let mut bytes = vec![0; length.min(held.saturating_sub(offset)) as usize];
+        let wanted = usize::try_from(length.min(held.saturating_sub(offset)))
+            .map_err(|error| format!("{length} bytes at byte {offset}: {error}"))?;
+        let mut bytes = vec![0; wanted];
         let mut filled = 0;
-        while filled < bytes.len() {
-            match read_at(file, &mut bytes[filled..], offset.saturating_add(filled as u64)) {
+        while let Some(rest) = bytes.get_mut(filled..).filter(|rest| !rest.is_empty()) {
+            match read_at(file, rest, offset.saturating_add(filled as u64)) {
                 Ok(0) => break,
                 Ok(count) => filled += count,
                 Err(error) => return Err(format!("cannot read at byte {offset}: {error}")),

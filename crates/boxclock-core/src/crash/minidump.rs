@@ -43,11 +43,11 @@ impl DumpFormat for Minidump {
         };
         let mut crash = Crash { ..Crash::default() };
         if time != 0 {
-            crash.time = i64::from(time) * SECOND;
+            crash.time = i64::from(time).saturating_mul(SECOND);
         }
         let dump = Dump { file };
         let wanted = (count as usize).min(limits::MINIDUMP_ENTRIES);
-        let directory = Fields::read(file, u64::from(table), wanted as u64 * 12, 12 << 16, false)?;
+        let directory = Fields::read(file, u64::from(table), (wanted as u64).saturating_mul(12), 12 << 16, false)?;
         if directory.len() < wanted * 12 {
             let there = directory.len() / 12;
             crash
@@ -63,7 +63,7 @@ impl DumpFormat for Minidump {
             else {
                 break;
             };
-            if u64::from(offset) + u64::from(size) > len_bytes {
+            if u64::from(offset).saturating_add(u64::from(size)) > len_bytes {
                 crash.trouble.push(format!(
                     "cut off at byte {len_bytes}: stream {index} (type {kind}) promises {size} bytes at byte {offset}"
                 ));
@@ -176,7 +176,7 @@ impl Dump<'_> {
         if flags & 2 != 0
             && let Some(started) = stream.u32(12).filter(|started| *started != 0)
         {
-            let text = crate::clock::to_rfc3339(i64::from(started) * SECOND);
+            let text = crate::clock::to_rfc3339(i64::from(started).saturating_mul(SECOND));
             crash.attributes.insert("process.started".into(), text.into());
         }
         Ok(())
@@ -192,7 +192,13 @@ impl Dump<'_> {
         let length = Fields::read(self.file, offset, 4, 4, false)?
             .u32(0)
             .ok_or_else(|| format!("the string at byte {offset} is beyond the end"))?;
-        let text = Fields::read(self.file, offset + 4, u64::from(length).min(STRING_BYTES), STRING_BYTES, false)?;
+        let text = Fields::read(
+            self.file,
+            offset.saturating_add(4),
+            u64::from(length).min(STRING_BYTES),
+            STRING_BYTES,
+            false,
+        )?;
         let units: Vec<u16> = (0..text.len() / 2).filter_map(|index| text.u16(index * 2)).collect();
         Ok(String::from_utf16_lossy(&units))
     }

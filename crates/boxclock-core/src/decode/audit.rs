@@ -115,7 +115,7 @@ impl Open {
             ..Entry::at(self.place)
         })?;
         // Records of other events may stand between: only what is its own counts.
-        out.account.event_bytes = out.account.event_bytes - self.place.length + self.bytes;
+        out.account.event_bytes = out.account.event_bytes.saturating_sub(self.place.length).saturating_add(self.bytes);
         Ok(())
     }
 }
@@ -191,7 +191,7 @@ impl Decoder for Audit {
         lines.encoding.name().clone_into(&mut out.account.encoding);
         let mut open: VecDeque<Open> = VecDeque::new();
         while let Some(line) = lines.next_line()? {
-            out.account.lines += 1;
+            out.account.lines = out.account.lines.saturating_add(1);
             take(&mut open, &line, out);
             // Events leave in the order of their first records.
             while open.front().is_some_and(|event| event.done || open.len() > OPEN) {
@@ -217,11 +217,11 @@ fn take(open: &mut VecDeque<Open>, line: &Line, out: &mut Output) {
         None => open.back_mut(),
     };
     if let Some(event) = known.filter(|event| event.lines.len() < RECORDS) {
-        out.account.attached_lines += 1;
-        event.bytes += line.place.length;
+        out.account.attached_lines = out.account.attached_lines.saturating_add(1);
+        event.bytes = event.bytes.saturating_add(line.place.length);
         if event.end == line.place.offset {
-            event.end += line.place.length;
-            event.place.length += line.place.length;
+            event.end = event.end.saturating_add(line.place.length);
+            event.place.length = event.place.length.saturating_add(line.place.length);
         }
         let ends = parsed.as_ref().is_some_and(|record| matches!(record.kind, "EOE"));
         event.done |= ends;
@@ -236,7 +236,7 @@ fn take(open: &mut VecDeque<Open>, line: &Line, out: &mut Output) {
         stamp: parsed.as_ref().map_or_else(String::new, |record| record.stamp.to_owned()),
         node: parsed.as_ref().map_or_else(String::new, |record| record.node.to_owned()),
         place: line.place,
-        end: line.place.offset + line.place.length,
+        end: line.place.offset.saturating_add(line.place.length),
         lines: vec![shown(line, parsed.as_ref())],
         bytes: line.place.length,
         done: alone,

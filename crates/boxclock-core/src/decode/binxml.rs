@@ -38,7 +38,7 @@ impl<'a> Cursor<'a> {
     fn take(&mut self, count: usize) -> Result<&'a [u8]> {
         let end = self.at.checked_add(count).filter(|end| *end <= self.end.min(self.chunk.len()));
         let Some(end) = end else { return Err(Wrong("the data ends too early", self.at)) };
-        let bytes = &self.chunk[self.at..end];
+        let bytes = self.chunk.get(self.at..end).unwrap_or_default();
         self.at = end;
         Ok(bytes)
     }
@@ -336,15 +336,16 @@ fn utf16(bytes: &[u8]) -> String {
 
 /// Adds UTF-16, little-endian, without the zeros at its end.
 fn utf16_to(text: &mut String, bytes: &[u8]) {
-    let pairs = || bytes.chunks_exact(2);
-    let count = pairs().rposition(|pair| pair != [0, 0]).map_or(0, |last| last + 1);
+    let pairs = bytes.as_chunks::<2>().0;
+    let count = pairs.iter().rposition(|pair| *pair != [0, 0]).map_or(0, |last| last + 1);
+    let pairs = || pairs.iter().take(count);
     text.reserve(count);
-    if pairs().take(count).all(|pair| pair[0] < 0x80 && pair[1] == 0) {
+    if pairs().all(|[low, high]| *low < 0x80 && *high == 0) {
         // Nearly all of it is plain.
-        text.extend(pairs().take(count).map(|pair| char::from(pair[0])));
+        text.extend(pairs().map(|[low, _]| char::from(*low)));
         return;
     }
-    let units = pairs().take(count).map(|pair| u16::from_le_bytes([pair[0], pair[1]]));
+    let units = pairs().map(|pair| u16::from_le_bytes(*pair));
     text.extend(char::decode_utf16(units).map(|unit| unit.unwrap_or('\u{FFFD}')));
 }
 
@@ -381,7 +382,7 @@ fn scalar(kind: u8, bytes: &[u8]) -> Option<String> {
         0x01 => utf16(bytes),
         0x02 => bytes.iter().map(|byte| char::from(*byte)).collect::<String>().trim_end_matches('\0').to_owned(),
         0x03 => i8::from_le_bytes(array(bytes)?).to_string(),
-        0x04 => bytes[0].to_string(),
+        0x04 => bytes.first()?.to_string(),
         0x05 => i16::from_le_bytes(array(bytes)?).to_string(),
         0x06 => u16::from_le_bytes(array(bytes)?).to_string(),
         0x07 => i32::from_le_bytes(array(bytes)?).to_string(),
@@ -403,20 +404,9 @@ fn scalar(kind: u8, bytes: &[u8]) -> Option<String> {
             scan::filetime(ticks).map_or_else(|| ticks.to_string(), to_rfc3339)
         }
         0x12 => {
-            let field = |index: usize| u16::from_le_bytes([bytes[index * 2], bytes[index * 2 + 1]]);
-            if bytes.len() < 16 {
-                return None;
-            }
-            format!(
-                "{:04}-{:02}-{:02}T{:02}:{:02}:{:02}.{:03}Z",
-                field(0),
-                field(1),
-                field(3),
-                field(4),
-                field(5),
-                field(6),
-                field(7)
-            )
+            let fields: [[u8; 2]; 8] = bytes.as_chunks().0.first_chunk().copied()?;
+            let [year, month, _, day, hour, minute, second, milli] = fields.map(u16::from_le_bytes);
+            format!("{year:04}-{month:02}-{day:02}T{hour:02}:{minute:02}:{second:02}.{milli:03}Z")
         }
         0x13 => sid(bytes)?,
         0x14 => format!("{:#x}", u32::from_le_bytes(array(bytes)?)),
@@ -427,16 +417,14 @@ fn scalar(kind: u8, bytes: &[u8]) -> Option<String> {
 }
 
 fn guid(bytes: [u8; 16]) -> String {
-    let hex = |range: std::ops::Range<usize>| {
-        bytes[range].iter().fold(String::new(), |mut text, byte| {
-            let _ = write!(text, "{byte:02X}");
-            text
-        })
-    };
-    // The first three parts are numbers, low byte first.
-    let first = u32::from_le_bytes([bytes[0], bytes[1], bytes[2], bytes[3]]);
-    let (second, third) = (u16::from_le_bytes([bytes[4], bytes[5]]), u16::from_le_bytes([bytes[6], bytes[7]]));
-    format!("{{{first:08X}-{second:04X}-{third:04X}-{}-{}}}", hex(8..10), hex(10..16))
+    // The first three parts are numbers, low byte first; the others are bytes.
+    let (first, rest) = bytes.split_first_chunk().unwrap_or((&[0; 4], &[]));
+    let (second, rest) = rest.split_first_chunk().unwrap_or((&[0; 2], &[]));
+    let (third, rest) = rest.split_first_chunk().unwrap_or((&[0; 2], &[]));
+    let (fourth, last) = rest.split_at_checked(2).unwrap_or_default();
+    let (first, second, third) = (u32::from_le_bytes(*first), u16::from_le_bytes(*second), u16::from_le_bytes(*third));
+    let hex = |bytes: &[u8]| crate::text::hex(bytes).to_ascii_uppercase();
+    format!("{{{first:08X}-{second:04X}-{third:04X}-{}-{}}}", hex(fourth), hex(last))
 }
 
 /// A security identifier: revision, count, authority in six bytes, big-endian, then the parts ([MS-DTYP] 2.4.2.2).
@@ -444,8 +432,8 @@ fn sid(bytes: &[u8]) -> Option<String> {
     let (revision, count) = (*bytes.first()?, usize::from(*bytes.get(1)?));
     let authority = bytes.get(2..8)?.iter().fold(0_u64, |value, byte| value << 8 | u64::from(*byte));
     let mut text = format!("S-{revision}-{authority}");
-    for part in bytes.get(8..8 + count * 4)?.chunks_exact(4) {
-        let _ = write!(text, "-{}", u32::from_le_bytes([part[0], part[1], part[2], part[3]]));
+    for part in bytes.get(8..8 + count * 4)?.as_chunks().0 {
+        let _ = write!(text, "-{}", u32::from_le_bytes(*part));
     }
     Some(text)
 }

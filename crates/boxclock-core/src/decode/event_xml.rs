@@ -41,7 +41,7 @@ impl Decoder for EventXml {
 
     fn recognise(&self, start: &[u8]) -> bool {
         let Some((encoding, mark)) = text::guess(&[start.to_vec()]) else { return false };
-        let text = encoding.text(start.get(mark as usize..).unwrap_or_default());
+        let text = encoding.text(usize::try_from(mark).ok().and_then(|mark| start.get(mark..)).unwrap_or_default());
         let lead = text.trim_start();
         let lead = match lead.strip_prefix("<?xml") {
             Some(rest) => rest.split_once("?>").map_or("", |(_, rest)| rest).trim_start(),
@@ -72,14 +72,14 @@ impl Decoder for EventXml {
         encoding.name().clone_into(&mut out.account.encoding);
         let unit = |text: &str| -> u64 {
             match encoding {
-                Encoding::Utf16Le | Encoding::Utf16Be => text.encode_utf16().count() as u64 * 2,
+                Encoding::Utf16Le | Encoding::Utf16Be => (text.encode_utf16().count() as u64).saturating_mul(2),
                 Encoding::Windows1252 | Encoding::Latin1 => text.chars().count() as u64,
                 _ => text.len() as u64,
             }
         };
         let mut event: Option<(Place, String)> = None;
         while let Some(line) = lines.next_line()? {
-            out.account.lines += 1;
+            out.account.lines = out.account.lines.saturating_add(1);
             let mut at = 0;
             let mut met = event.is_some();
             // A line may end one event and start others.
@@ -89,7 +89,7 @@ impl Decoder for EventXml {
                     if let Some(end) = rest.find("</Event>") {
                         text.push_str(&rest[..end + 8]);
                         at += end + 8;
-                        let stop = line.place.offset + unit(&line.text[..at]).min(line.place.length);
+                        let stop = line.place.offset.saturating_add(unit(&line.text[..at]).min(line.place.length));
                         place.length = stop.saturating_sub(place.offset);
                         write(*place, text, out)?;
                         event = None;
@@ -111,12 +111,15 @@ impl Decoder for EventXml {
                     met = true;
                     at = start;
                     // Damaged characters are longer as text than in the file.
-                    let offset = line.place.offset + unit(&line.text[..start]).min(line.place.length);
+                    let offset = line.place.offset.saturating_add(unit(&line.text[..start]).min(line.place.length));
                     event = Some((Place { line: line.place.line, offset, length: 0 }, String::new()));
                 }
             }
             let own = event.as_ref().is_some_and(|(place, _)| place.line == line.place.line);
-            out.account.attached_lines += u64::from(met && !own && !line.text.trim_start().starts_with("<Event"));
+            out.account.attached_lines = out
+                .account
+                .attached_lines
+                .saturating_add(u64::from(met && !own && !line.text.trim_start().starts_with("<Event")));
         }
         if let Some((place, _)) = event {
             out.trouble(Trouble::lost(format!("cut off: the event at byte {} has no end", place.offset)));

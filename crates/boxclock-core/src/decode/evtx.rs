@@ -29,7 +29,7 @@ const FILE_MAGIC: &[u8] = b"ElfFile\0";
 const CHUNK_MAGIC: &[u8] = b"ElfChnk\0";
 const RECORD_MAGIC: &[u8] = &[0x2A, 0x2A, 0, 0];
 const CHUNK_BYTES: usize = 65_536;
-const FILE_HEADER_BYTES: u64 = 4096;
+const FILE_HEADER_BYTES: usize = 4096;
 const RECORDS_AT: usize = 512;
 /// Header, smallest fragment and the size at the end of a record.
 const RECORD_LEAST: usize = 28;
@@ -58,7 +58,7 @@ impl Decoder for Evtx {
     fn recognise(&self, start: &[u8]) -> bool {
         // A file whose header is lost still has its chunks.
         start.starts_with(FILE_MAGIC)
-            || start.get(FILE_HEADER_BYTES as usize..).is_some_and(|rest| rest.starts_with(CHUNK_MAGIC))
+            || start.get(FILE_HEADER_BYTES..).is_some_and(|rest| rest.starts_with(CHUNK_MAGIC))
     }
 
     fn platform(&self) -> Platform {
@@ -74,10 +74,10 @@ impl Decoder for Evtx {
     }
 
     fn decode(&self, input: &Input<'_>, out: &mut Output) -> io::Result<()> {
-        let header = input.read(0, FILE_HEADER_BYTES as usize)?;
+        let header = input.read(0, FILE_HEADER_BYTES)?;
         check_file_header(&header, out);
         let mut records = 0;
-        let mut offset = FILE_HEADER_BYTES;
+        let mut offset = FILE_HEADER_BYTES as u64;
         while offset < input.len_bytes {
             let chunk = input.read(offset, CHUNK_BYTES)?;
             if chunk.is_empty() {
@@ -93,10 +93,10 @@ impl Decoder for Evtx {
             if chunk.len() < CHUNK_BYTES && chunk.iter().any(|byte| *byte != 0) {
                 out.trouble(Trouble::lost(format!(
                     "cut off at byte {}: in the middle of a chunk",
-                    offset + chunk.len() as u64
+                    offset.saturating_add(chunk.len() as u64)
                 )));
             }
-            offset += chunk.len() as u64;
+            offset = offset.saturating_add(chunk.len() as u64);
         }
         out.account.lines = records;
         Ok(())
@@ -152,7 +152,11 @@ fn chunk(chunk: &[u8], offset: u64, records: &mut u64, out: &mut Output) -> io::
                 let next = next_record(chunk, at + 1);
                 let to = next.unwrap_or(free.max(at));
                 if chunk.get(at..to).is_some_and(|bytes| bytes.iter().any(|byte| *byte != 0)) {
-                    let what = format!("no record at byte {}: {} bytes were skipped", offset + at as u64, to - at);
+                    let what = format!(
+                        "no record at byte {}: {} bytes were skipped",
+                        offset.saturating_add(at as u64),
+                        to - at
+                    );
                     out.trouble(Trouble::lost(what));
                 }
                 let Some(next) = next else { break };
@@ -165,13 +169,13 @@ fn chunk(chunk: &[u8], offset: u64, records: &mut u64, out: &mut Output) -> io::
 
 /// Finds records in a chunk whose header is lost; gives how many there were.
 fn damaged_chunk(chunk: &[u8], offset: u64, records: &mut u64, out: &mut Output) -> io::Result<u64> {
-    let mut found = 0;
+    let mut found = 0_u64;
     let mut names = Names::default();
     let mut at = 0;
     while let Some(next) = next_record(chunk, at) {
         let Some(size) = record_size(chunk, next) else { break };
         record((chunk, &mut names), (offset, next, size), records, out)?;
-        found += 1;
+        found = found.saturating_add(1);
         at = next + size;
     }
     Ok(found)
@@ -203,13 +207,13 @@ fn record(
     records: &mut u64,
     out: &mut Output,
 ) -> io::Result<()> {
-    *records += 1;
-    let place = Place { line: *records, offset: offset + at as u64, length: size as u64 };
+    *records = records.saturating_add(1);
+    let place = Place { line: *records, offset: offset.saturating_add(at as u64), length: size as u64 };
     let written = scan::filetime(i64::from_le_bytes(u64_at(chunk, at + 16).to_le_bytes()));
     match BinXml::new(chunk, names).element(at + 24, at + size - 4) {
         Ok(event) => windows_event::write(&event, written, place, out),
         Err(wrong) => {
-            let where_ = offset + wrong.1 as u64;
+            let where_ = offset.saturating_add(wrong.1 as u64);
             let number = u64_at(chunk, at + 8);
             out.trouble(Trouble::lost(format!(
                 "record {number} at byte {}: {} (byte {where_})",

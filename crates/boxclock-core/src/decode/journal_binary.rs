@@ -32,11 +32,12 @@ const ENTRY: u8 = 3;
 const ENTRY_ARRAY: u8 = 6;
 const LAST_KIND: u8 = 7;
 /// Fields of one entry.
-const ITEMS: u64 = 1024;
+const ITEMS: usize = 1024;
 /// Decoded fields that are kept, since most stand in many entries.
 const KEPT_FIELDS: usize = 1 << 15;
 /// Bytes of a page of the file, and pages kept.
-const PAGE_BYTES: u64 = 1 << 20;
+const PAGE_BYTES: usize = 1 << 20;
+const PAGE: u64 = 1 << 20;
 const PAGES: usize = 48;
 
 /// Reads the file in pages, since fields lie anywhere before their entry.
@@ -48,13 +49,13 @@ struct Pages<'a, 'b> {
 
 impl Pages<'_, '_> {
     fn page(&mut self, number: u64) -> io::Result<&[u8]> {
-        self.clock += 1;
+        self.clock = self.clock.saturating_add(1);
         if !self.kept.contains_key(&number) {
             if self.kept.len() >= PAGES {
                 let oldest = self.kept.iter().min_by_key(|(_, (_, used))| *used).map(|(number, _)| *number);
                 oldest.map(|oldest| self.kept.remove(&oldest));
             }
-            let bytes = self.input.read(number * PAGE_BYTES, PAGE_BYTES as usize)?;
+            let bytes = self.input.read(number.saturating_mul(PAGE), PAGE_BYTES)?;
             self.kept.insert(number, (bytes, 0));
         }
         let clock = self.clock;
@@ -69,17 +70,22 @@ impl Pages<'_, '_> {
         let mut bytes = Vec::with_capacity(count.min(limits::RECORD_BYTES));
         let mut at = offset;
         while bytes.len() < count {
-            let page = self.page(at / PAGE_BYTES)?;
-            let start = (at % PAGE_BYTES) as usize;
+            let page = self.page(at / PAGE)?;
+            let start = bounded(at % PAGE, PAGE_BYTES);
             let piece = page.get(start..page.len().min(start + count - bytes.len())).unwrap_or_default();
             if piece.is_empty() {
                 break;
             }
             bytes.extend_from_slice(piece);
-            at += piece.len() as u64;
+            at = at.saturating_add(piece.len() as u64);
         }
         Ok(bytes)
     }
+}
+
+/// A size that a file states as a number of bytes in memory, at most `most`.
+fn bounded(stated: u64, most: usize) -> usize {
+    usize::try_from(stated).unwrap_or(usize::MAX).min(most)
 }
 
 fn u32_at(bytes: &[u8], at: usize) -> u32 {
@@ -106,7 +112,7 @@ struct Journal<'a, 'b> {
 impl Journal<'_, '_> {
     /// The object at `offset`, if one can be there.
     fn object(&mut self, offset: u64) -> io::Result<Option<Object>> {
-        let header = self.pages.bytes(offset, OBJECT_HEADER as usize)?;
+        let header = self.pages.bytes(offset, 16)?;
         let (Some(kind), Some(flags)) = (header.first().copied(), header.get(1).copied()) else { return Ok(None) };
         let size = u64_at(&header, 8);
         let fits = size >= OBJECT_HEADER && offset.checked_add(size).is_some_and(|end| end <= self.len_bytes);
@@ -122,11 +128,11 @@ impl Journal<'_, '_> {
         let payload_at = if self.compact { 72 } else { 64 };
         let found = match self.object(offset)? {
             Some(object) if object.kind == DATA && object.size > payload_at => {
-                let size = (object.size - payload_at).min(limits::RECORD_BYTES as u64) as usize;
-                let payload = self.pages.bytes(offset + payload_at, size)?;
+                let size = bounded(object.size.saturating_sub(payload_at), limits::RECORD_BYTES);
+                let payload = self.pages.bytes(offset.saturating_add(payload_at), size)?;
                 unpack(payload, object.flags).and_then(|payload| {
                     let equals = memchr::memchr(b'=', &payload)?;
-                    Some(Rc::new(Field::new(&payload[..equals], &payload[equals + 1..])))
+                    Some(Rc::new(Field::new(payload.get(..equals)?, payload.get(equals + 1..)?)))
                 })
             }
             _ => None,
@@ -140,23 +146,23 @@ impl Journal<'_, '_> {
 
     /// Writes the entry at `offset`.
     fn entry(&mut self, offset: u64, size: u64, number: u64, out: &mut Output) -> io::Result<()> {
-        let head = self.pages.bytes(offset + OBJECT_HEADER, 48)?;
+        let head = self.pages.bytes(offset.saturating_add(OBJECT_HEADER), 48)?;
         if head.len() < 48 {
             return Ok(());
         }
         let (seqnum, realtime, monotonic) = (u64_at(&head, 0), u64_at(&head, 8), u64_at(&head, 16));
-        let boot: String = crate::text::hex(&head[24..40]);
-        let item_bytes = if self.compact { 4 } else { 16 };
-        let count = (size.saturating_sub(64) / item_bytes).min(ITEMS);
-        let items = self.pages.bytes(offset + 64, (count * item_bytes) as usize)?;
+        let boot: String = crate::text::hex(head.get(24..40).unwrap_or_default());
+        let item_bytes: usize = if self.compact { 4 } else { 16 };
+        let count = bounded(size.saturating_sub(64), ITEMS * item_bytes) / item_bytes;
+        let items = self.pages.bytes(offset.saturating_add(64), count * item_bytes)?;
         let mut fields = Fields::default();
-        let mut missing = 0;
-        for item in items.chunks_exact(item_bytes as usize) {
+        let mut missing = 0_u64;
+        for item in items.chunks_exact(item_bytes) {
             let at = if self.compact { u64::from(u32_at(item, 0)) } else { u64_at(item, 0) };
             match self.field(at)? {
                 Some(field) => fields.add(field),
                 None if at == 0 => {}
-                None => missing += 1,
+                None => missing = missing.saturating_add(1),
             }
         }
         if missing > 0 {
@@ -177,11 +183,13 @@ impl Journal<'_, '_> {
         let mut places = BTreeSet::new();
         let mut at = first;
         while let Some(object) = self.object(at)?.filter(|object| object.kind == ENTRY_ARRAY) {
-            let head = self.pages.bytes(at + OBJECT_HEADER, 8)?;
-            let width = if self.compact { 4 } else { 8 };
-            let count = (object.size.saturating_sub(24) / width).min(self.len_bytes / 64);
-            let bytes = self.pages.bytes(at + 24, (count * width) as usize)?;
-            let values = bytes.chunks_exact(width as usize);
+            let head = self.pages.bytes(at.saturating_add(OBJECT_HEADER), 8)?;
+            let width: usize = if self.compact { 4 } else { 8 };
+            // No entry has less than 64 bytes.
+            let most = bounded(self.len_bytes / 64, usize::MAX / 8);
+            let count = bounded(object.size.saturating_sub(24), most * width) / width;
+            let bytes = self.pages.bytes(at.saturating_add(24), count * width)?;
+            let values = bytes.chunks_exact(width);
             places.extend(values.map(|item| if width == 4 { u64::from(u32_at(item, 0)) } else { u64_at(item, 0) }));
             let next = u64_at(&head, 0);
             // Arrays do not overlap; a chain that says so could be followed for very long.
@@ -209,10 +217,10 @@ fn unpack(payload: Vec<u8>, flags: u8) -> Option<Vec<u8>> {
             let (size, block) = payload.split_first_chunk::<8>()?;
             let size = u64::from_le_bytes(*size);
             // One byte of a block stands for at most 255.
-            if size > most || size > block.len() as u64 * 255 {
+            if size > most || size > (block.len() as u64).saturating_mul(255) {
                 return None;
             }
-            unpacked = lz4_flex::block::decompress(block, size as usize).ok()?;
+            unpacked = lz4_flex::block::decompress(block, bounded(size, limits::RECORD_BYTES)).ok()?;
         }
         4 => {
             let reader = crate::container::Frames::new(payload.as_slice());
@@ -280,13 +288,13 @@ fn walk(journal: &mut Journal<'_, '_>, header: &[u8], out: &mut Output) -> io::R
     let tail = u64_at(header, 136);
     let aligned = |at: u64| at.checked_next_multiple_of(8).unwrap_or(u64::MAX);
     let mut at = aligned(u64_at(header, 88).max(HEADER_LEAST as u64));
-    let mut number = 0;
+    let mut number = 0_u64;
     let mut places: Option<BTreeSet<u64>> = None;
     while at < journal.len_bytes {
         match journal.object(at)? {
             Some(object) => {
                 if object.kind == ENTRY {
-                    number += 1;
+                    number = number.saturating_add(1);
                     journal.entry(at, object.size, number, out)?;
                 }
                 at = aligned(at.saturating_add(object.size));
@@ -297,7 +305,7 @@ fn walk(journal: &mut Journal<'_, '_>, header: &[u8], out: &mut Output) -> io::R
                 if places.is_none() {
                     places = Some(journal.entry_places(u64_at(header, 176))?);
                 }
-                let mut later = places.iter().flat_map(|places| places.range(at + 1..)).copied();
+                let mut later = places.iter().flat_map(|places| places.range(at.saturating_add(1)..)).copied();
                 let mut next = None;
                 for place in later.by_ref() {
                     if journal.object(place)?.is_some_and(|object| object.kind == ENTRY) {
@@ -306,7 +314,10 @@ fn walk(journal: &mut Journal<'_, '_>, header: &[u8], out: &mut Output) -> io::R
                     }
                 }
                 let end = next.unwrap_or(journal.len_bytes);
-                out.trouble(Trouble::lost(format!("no object at byte {at}: {} bytes were skipped", end - at)));
+                out.trouble(Trouble::lost(format!(
+                    "no object at byte {at}: {} bytes were skipped",
+                    end.saturating_sub(at)
+                )));
                 at = end;
             }
         }

@@ -82,7 +82,7 @@ impl Fields {
             None => Stamp::None,
         };
         let priority = self.get("PRIORITY").unwrap_or_default();
-        let level = priority.parse::<u8>().ok().filter(|level| *level < 8);
+        let level = priority.parse::<u32>().ok().filter(|level| *level < 8);
         let component = ["SYSLOG_IDENTIFIER", "_COMM", "_SYSTEMD_UNIT"].iter().find_map(|name| self.get(name));
         let fields: String = self.list.iter().map(|field| field.written.as_str()).collect();
         out.entry(&Entry {
@@ -148,20 +148,20 @@ struct Forward<'a, 'b> {
 
 impl Forward<'_, '_> {
     fn offset(&self) -> u64 {
-        self.base + self.pos as u64
+        self.base.saturating_add(self.pos as u64)
     }
 
     /// Makes sure that `count` more bytes are in the buffer, if the file has them.
     fn fill(&mut self, count: usize) -> io::Result<&[u8]> {
         if self.buffer.len() - self.pos < count {
-            self.base += self.pos as u64;
+            self.base = self.base.saturating_add(self.pos as u64);
             self.buffer.drain(..self.pos);
             self.pos = 0;
-            let next = self.base + self.buffer.len() as u64;
+            let next = self.base.saturating_add(self.buffer.len() as u64);
             let more = self.input.read(next, count.max(limits::RECORD_BYTES))?;
             self.buffer.extend_from_slice(&more);
         }
-        Ok(&self.buffer[self.pos..])
+        Ok(self.buffer.get(self.pos..).unwrap_or_default())
     }
 
     /// The next line without its end, at most [`limits::RECORD_BYTES`] of it; `None` at the end of the file.
@@ -170,7 +170,7 @@ impl Forward<'_, '_> {
         loop {
             let rest = self.fill(wanted)?;
             if let Some(end) = memchr::memchr(b'\n', rest) {
-                let line = rest[..end].to_vec();
+                let line = rest.get(..end).unwrap_or_default().to_vec();
                 self.pos += end + 1;
                 return Ok(Some(line));
             }
@@ -196,7 +196,7 @@ impl Decoder for JournalExport {
     fn recognise(&self, start: &[u8]) -> bool {
         let mut lines = start.split(|byte| *byte == b'\n').skip_while(|line| line.is_empty());
         let first = lines.next().unwrap_or_default();
-        let named = first.iter().position(|byte| *byte == b'=').is_some_and(|end| is_name(&first[..end]));
+        let named = first.iter().position(|byte| *byte == b'=').and_then(|end| first.get(..end)).is_some_and(is_name);
         let has =
             |name: &[u8]| start.starts_with(name) || memchr::memmem::find(start, &[b"\n", name].concat()).is_some();
         named && (has(b"__REALTIME_TIMESTAMP=") || has(b"__CURSOR="))
@@ -215,27 +215,27 @@ impl Decoder for JournalExport {
         let mut forward = Forward { input, buffer: Vec::new(), pos: 0, base: 0 };
         let mut fields = Fields::default();
         let mut place = Place::default();
-        let mut line_number = 0;
+        let mut line_number = 0_u64;
         loop {
             let at = forward.offset();
             let line = forward.line()?;
-            line_number += u64::from(line.is_some());
+            line_number = line_number.saturating_add(u64::from(line.is_some()));
             match line {
                 None => break,
                 Some(line) if line.is_empty() => {
-                    place.length = at - place.offset;
+                    place.length = at.saturating_sub(place.offset);
                     finish(&mut fields, place, out)?;
                 }
                 Some(line) => {
                     if fields.is_empty() {
                         place = Place { line: line_number, offset: at, length: 0 };
                     } else {
-                        out.account.attached_lines += 1;
+                        out.account.attached_lines = out.account.attached_lines.saturating_add(1);
                     }
-                    match memchr::memchr(b'=', &line) {
-                        Some(end) if is_name(&line[..end]) => {
-                            fields.add(Rc::new(Field::new(&line[..end], &line[end + 1..])));
-                        }
+                    let parts =
+                        memchr::memchr(b'=', &line).and_then(|end| Some((line.get(..end)?, line.get(end + 1..)?)));
+                    match parts {
+                        Some((name, value)) if is_name(name) => fields.add(Rc::new(Field::new(name, value))),
                         None if is_name(&line) => {
                             if !binary(&mut forward, &line, &mut fields, out)? {
                                 break;
@@ -249,7 +249,7 @@ impl Decoder for JournalExport {
                 }
             }
         }
-        place.length = forward.offset() - place.offset;
+        place.length = forward.offset().saturating_sub(place.offset);
         finish(&mut fields, place, out)?;
         out.account.lines = line_number;
         Ok(())
@@ -277,7 +277,7 @@ fn binary(forward: &mut Forward<'_, '_>, name: &[u8], fields: &mut Fields, out: 
         out.trouble(Trouble::lost(what));
     }
     let length = length.min(left);
-    let kept = length.min(limits::RECORD_BYTES as u64) as usize;
+    let kept = usize::try_from(length).unwrap_or(usize::MAX).min(limits::RECORD_BYTES);
     let mut value = forward.fill(kept)?.to_vec();
     value.truncate(kept);
     if length > kept as u64 {
@@ -294,7 +294,7 @@ fn binary(forward: &mut Forward<'_, '_>, name: &[u8], fields: &mut Fields, out: 
             return Ok(false);
         }
         forward.pos += step;
-        skip -= step as u64;
+        skip = skip.saturating_sub(step as u64);
     }
     // The line feed behind the value.
     let more = forward.fill(1)?.first() == Some(&b'\n');

@@ -101,11 +101,12 @@ impl Decoder for JsonDocument {
                 if splitter.depth > 0 || ended {
                     object.push(byte);
                 }
-                offset += 1;
-                line += u64::from(byte == b'\n');
+                offset = offset.saturating_add(1);
+                line = line.saturating_add(u64::from(byte == b'\n'));
                 if ended {
-                    place.length = offset - place.offset;
-                    out.account.attached_lines += line - place.line;
+                    place.length = offset.saturating_sub(place.offset);
+                    out.account.attached_lines =
+                        out.account.attached_lines.saturating_add(line.saturating_sub(place.line));
                     self.write(&object, place, out)?;
                 } else if object.len() > OBJECT_BYTES {
                     let what = format!(
@@ -121,7 +122,7 @@ impl Decoder for JsonDocument {
         if splitter.depth > 0 {
             out.trouble(Trouble::lost(format!("cut off: the object at byte {} has no end", place.offset)));
         }
-        out.account.lines = line - 1;
+        out.account.lines = line.saturating_sub(1);
         Ok(())
     }
 }
@@ -170,7 +171,7 @@ fn exported(resources: &[Value], place: Place, out: &mut Output) -> io::Result<(
             }
         }
     }
-    out.account.event_bytes = before + place.length;
+    out.account.event_bytes = before.saturating_add(place.length);
     Ok(())
 }
 

@@ -100,7 +100,8 @@ impl Decoder for KeyValueReport {
 
     fn recognise(&self, start: &[u8]) -> bool {
         let Some((encoding, mark_bytes)) = text::guess(&[start.to_vec()]) else { return false };
-        mark_of(&encoding.text(start.get(mark_bytes as usize..).unwrap_or_default())).is_some()
+        mark_of(&encoding.text(usize::try_from(mark_bytes).ok().and_then(|mark| start.get(mark..)).unwrap_or_default()))
+            .is_some()
     }
 
     fn platform(&self) -> Platform {
@@ -120,11 +121,11 @@ impl Decoder for KeyValueReport {
         let mut times: Vec<(usize, Stamp)> = Vec::new();
         let mut place = Place { line: 1, ..Place::default() };
         while let Some(line) = lines.next_line()? {
-            out.account.lines += 1;
+            out.account.lines = out.account.lines.saturating_add(1);
             if place.length == 0 {
                 place.offset = line.place.offset;
             }
-            place.length += line.place.length;
+            place.length = place.length.saturating_add(line.place.length);
             if body.len() < limits::RECORD_BYTES {
                 body.push_str(&line.text);
                 body.push('\n');
@@ -150,7 +151,7 @@ impl Decoder for KeyValueReport {
         if out.account.lines == 0 {
             return Ok(());
         }
-        out.account.attached_lines = out.account.lines - 1;
+        out.account.attached_lines = out.account.lines.saturating_sub(1);
         if body.len() >= limits::RECORD_BYTES {
             let what =
                 format!("longer than {} bytes: what stands beyond is not among its fields", limits::RECORD_BYTES);

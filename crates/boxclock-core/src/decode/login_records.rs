@@ -31,27 +31,27 @@ struct Login {
 /// Text up to its first NUL; `None` if bytes that are no text stand there.
 fn text(bytes: &[u8]) -> Option<String> {
     let end = bytes.iter().position(|byte| *byte == 0).unwrap_or(bytes.len());
-    let text = std::str::from_utf8(&bytes[..end]).ok()?;
+    let text = std::str::from_utf8(bytes.get(..end)?).ok()?;
     (!text.contains(|letter: char| letter.is_control())).then(|| text.to_owned())
 }
 
 fn parse(bytes: &[u8]) -> Option<Login> {
-    let bytes = bytes.get(..RECORD_BYTES)?;
-    let number = |at: usize| u32::from_le_bytes([bytes[at], bytes[at + 1], bytes[at + 2], bytes[at + 3]]);
-    let kind = u16::from_le_bytes([bytes[0], bytes[1]]);
-    let (seconds, micros) = (number(340), number(344));
-    let mut address = [0; 16];
-    address.copy_from_slice(&bytes[348..364]);
+    let bytes = bytes.first_chunk::<RECORD_BYTES>()?;
+    let number = |at: usize| Some(u32::from_le_bytes(*bytes.get(at..)?.first_chunk()?));
+    let (kind, rest) = bytes.split_first_chunk()?;
+    let kind = u16::from_le_bytes(*kind);
+    let (seconds, micros) = (number(340)?, number(344)?);
+    let address = *bytes.get(348..)?.first_chunk()?;
     let login = Login {
         kind,
-        pid: number(4),
-        line: text(&bytes[8..40])?,
-        user: text(&bytes[44..76])?,
-        host: text(&bytes[76..332])?,
-        time: i64::from(seconds) * SECOND + i64::from(micros) * 1000,
+        pid: number(4)?,
+        line: text(bytes.get(8..40)?)?,
+        user: text(bytes.get(44..76)?)?,
+        host: text(bytes.get(76..332)?)?,
+        time: i64::from(seconds).saturating_mul(SECOND).saturating_add(i64::from(micros).saturating_mul(1000)),
         address,
     };
-    (kind <= 9 && bytes[2..4] == [0, 0] && micros < 1_000_000).then_some(login)
+    (kind <= 9 && rest.starts_with(&[0, 0]) && micros < 1_000_000).then_some(login)
 }
 
 impl Login {
@@ -117,7 +117,7 @@ impl Decoder for LoginRecords {
             }) || record.iter().all(|byte| *byte == 0)
         };
         let mut records = start.chunks_exact(RECORD_BYTES).take(20).peekable();
-        records.peek().is_some_and(|first| first[0] != 0) && records.all(good)
+        records.peek().is_some_and(|first| first.first() != Some(&0)) && records.all(good)
     }
 
     fn platform(&self) -> Platform {
@@ -126,16 +126,16 @@ impl Decoder for LoginRecords {
 
     fn decode(&self, input: &Input<'_>, out: &mut Output) -> io::Result<()> {
         let mut offset = 0;
-        let mut number = 0;
+        let mut number = 0_u64;
         loop {
             let bytes = input.read(offset, RECORD_BYTES * 1024)?;
             if bytes.is_empty() {
                 break;
             }
             for record in bytes.chunks(RECORD_BYTES) {
-                number += 1;
+                number = number.saturating_add(1);
                 let place = Place { line: number, offset, length: record.len() as u64 };
-                offset += record.len() as u64;
+                offset = offset.saturating_add(record.len() as u64);
                 match parse(record) {
                     None if record.len() < RECORD_BYTES => {
                         out.trouble(Trouble::lost(format!("cut off at byte {offset}: in the middle of a record")));

@@ -66,7 +66,7 @@ fn seconds(word: &str) -> Option<i64> {
         return None;
     }
     let nanos: i64 = format!("{fraction:0<9}").parse().ok()?;
-    Some(whole.parse::<i64>().ok()? * SECOND + nanos)
+    Some(whole.parse::<i64>().ok()?.saturating_mul(SECOND).saturating_add(nanos))
 }
 
 /// What a line tells.
@@ -189,7 +189,7 @@ impl Decoder for SyscallTrace {
         let mut waiting: VecDeque<Waiting> = VecDeque::new();
         let mut since_start = 0_i64;
         while let Some(line) = lines.next_line()? {
-            out.account.lines += 1;
+            out.account.lines = out.account.lines.saturating_add(1);
             if line.text.trim().is_empty() {
                 continue;
             }
@@ -223,8 +223,8 @@ fn take(waiting: &mut VecDeque<Waiting>, line: &Line, since_start: &mut i64, out
             if let Some(call) = begun {
                 call.text.push_str(tail);
                 call.open = false;
-                out.account.attached_lines += 1;
-                out.account.event_bytes += line.place.length;
+                out.account.attached_lines = out.account.attached_lines.saturating_add(1);
+                out.account.event_bytes = out.account.event_bytes.saturating_add(line.place.length);
                 return;
             }
         }
@@ -234,8 +234,8 @@ fn take(waiting: &mut VecDeque<Waiting>, line: &Line, since_start: &mut i64, out
             if let Some(last) = waiting.back_mut() {
                 last.text.push('\n');
                 last.text.push_str(&line.text);
-                last.place.length += line.place.length;
-                out.account.attached_lines += 1;
+                last.place.length = last.place.length.saturating_add(line.place.length);
+                out.account.attached_lines = out.account.attached_lines.saturating_add(1);
                 return;
             }
         }

@@ -255,10 +255,10 @@ pub(super) fn attributes(xml: &str) -> Map<String, Value> {
     add("event.activity_id", of("Correlation", "ActivityID"));
     add("user.id", of("Security", "UserID"));
     add("host.name", system.text_of("Computer"));
-    let mut unnamed = 0;
+    let mut unnamed = 0_u32;
     for (name, value) in data(&event) {
         if name.is_empty() {
-            unnamed += 1;
+            unnamed = unnamed.saturating_add(1);
             attributes.insert(format!("event.data.{unnamed}"), Value::from(value));
         } else {
             attributes.insert(format!("event.data.{name}"), Value::from(value));

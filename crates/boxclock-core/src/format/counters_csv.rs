@@ -69,7 +69,7 @@ fn delimiter(line: &[u8]) -> u8 {
 fn windows_offset(header: &str) -> Option<i32> {
     let bias = header.trim_end().strip_suffix(')')?.rsplit_once('(')?.1;
     let bias: i32 = bias.trim().parse().ok()?;
-    (bias.abs() <= 24 * 60).then_some(-bias * 60)
+    (bias.abs() <= 24 * 60).then(|| bias.saturating_mul(-60))
 }
 
 fn sadf_header(line: &[u8]) -> Option<Vec<String>> {

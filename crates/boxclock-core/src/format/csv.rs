@@ -81,7 +81,7 @@ impl<'a> Iterator for Fields<'a> {
             memchr::memchr(self.delimiter, rest).unwrap_or(rest.len())
         };
         self.rest = rest.get(end + 1..).filter(|_| end < rest.len());
-        Some(&rest[..end])
+        rest.get(..end)
     }
 }
 
@@ -175,7 +175,8 @@ impl Csv {
                 .collect();
         }
         let plain = |index: usize| columns.get(index).map(|name| name.trim().to_ascii_lowercase()).unwrap_or_default();
-        let times: Vec<usize> = (0..roles.len()).filter(|index| roles[*index] == Some(Role::Time)).collect();
+        let times: Vec<usize> =
+            roles.iter().enumerate().filter(|(_, role)| **role == Some(Role::Time)).map(|(index, _)| index).collect();
         let named = |index: &usize, names: &[&str]| names.contains(&plain(*index).as_str());
         let date = times.iter().copied().find(|index| named(index, &["date", "datum", "fecha"]));
         let of_day = times.iter().copied().find(|index| named(index, &["time", "zeit", "uhrzeit", "hora", "heure"]));
@@ -184,13 +185,14 @@ impl Csv {
             _ => times.iter().copied().find(|index| Some(*index) != date).or(date).map(|index| (index, None)),
         };
         // Of several columns with a role only the first has it.
-        for index in 0..roles.len() {
-            let taken = |role: Role| (0..index).any(|before| roles[before] == Some(role));
+        let mut taken = Vec::new();
+        for (index, role) in roles.iter_mut().enumerate() {
             let is_time = time.is_some_and(|(first, second)| index == first || Some(index) == second);
-            match roles[index] {
-                Some(Role::Time) if !is_time => roles[index] = None,
-                Some(role) if role != Role::Time && taken(role) => roles[index] = None,
-                _ => {}
+            match *role {
+                Some(Role::Time) if !is_time => *role = None,
+                Some(Role::Time) | None => {}
+                Some(own) if taken.contains(&own) => *role = None,
+                Some(own) => taken.push(own),
             }
         }
         Self { kind, delimiter, columns, roles, time }
@@ -345,12 +347,12 @@ impl LineFormat for Csv {
     }
 
     fn columns(&self) -> Option<String> {
-        let name = |index: &usize| self.columns[*index].as_str();
+        let name = |index: &usize| self.columns.get(*index).map_or("", String::as_str);
         let mut parts = Vec::new();
         for (called, role) in ROLES {
             let of_role: Vec<usize> = match role {
                 Role::Time => self.time.iter().flat_map(|(first, second)| [Some(*first), *second]).flatten().collect(),
-                _ => (0..self.columns.len()).filter(|index| self.roles[*index] == Some(role)).collect(),
+                _ => (0..self.columns.len()).filter(|index| self.roles.get(*index) == Some(&Some(role))).collect(),
             };
             parts.extend(of_role.iter().map(|index| format!("{called} {}", name(index))));
         }
@@ -365,6 +367,9 @@ impl LineFormat for Csv {
             roles: self.roles.clone(),
             time: self.time,
         };
+        let set = |changed: &mut Self, index: usize, role: Role| {
+            changed.roles.get_mut(index).into_iter().for_each(|slot| *slot = Some(role));
+        };
         let mut times = Vec::new();
         for part in chosen.split(',').map(str::trim).filter(|part| !part.is_empty()) {
             let (called, column) = part.split_once(' ').unwrap_or((part, ""));
@@ -378,7 +383,7 @@ impl LineFormat for Csv {
                 crate::Error::new(format!("no column is called \"{column}\": there are {}", self.columns.join(", ")))
             })?;
             changed.roles.iter_mut().filter(|other| **other == Some(role)).for_each(|other| *other = None);
-            changed.roles[index] = Some(role);
+            set(&mut changed, index, role);
             if role == Role::Time {
                 times.push(index);
             }
@@ -386,7 +391,7 @@ impl LineFormat for Csv {
         if let Some(first) = times.first() {
             changed.time = Some((*first, times.get(1).copied()));
             for index in times {
-                changed.roles[index] = Some(Role::Time);
+                set(&mut changed, index, Role::Time);
             }
         }
         Ok(changed.kept())
@@ -398,7 +403,7 @@ impl LineFormat for Csv {
         }
         let list = self.list(line);
         let stamp = match self.time {
-            Some(_) => self.civil(&list, DateOrder::from_bits(hint as u8))?,
+            Some(_) => self.civil(&list, DateOrder::from_bits(hint))?,
             None if list.len() == self.columns.len()
                 && list.iter().zip(&self.columns).any(|(field, name)| *bare(field) != *name.as_bytes()) =>
             {

@@ -7,7 +7,7 @@ use std::borrow::Cow;
 
 use serde_json::Value;
 
-use super::word::{skip_blanks, token};
+use super::word::token;
 use super::{Head, Hint, LineFormat, Record, record_from_head};
 use crate::clock::scan;
 use crate::code::{Family, Platform};
@@ -80,7 +80,7 @@ impl LineFormat for Dpkg {
     fn fit(&self, lines: &[&[u8]]) -> super::Fit {
         // A line `… status …` can stand in any log; a package log has little else than such lines.
         let heads = lines.iter().filter(|line| self.head(line, 0).is_some()).count();
-        let dated = lines.iter().filter(|line| scan::iso(&line[skip_blanks(line, 0)..]).is_some()).count();
+        let dated = lines.iter().filter(|line| scan::iso(line.trim_ascii_start()).is_some()).count();
         if heads * 10 < dated * 9 { super::Fit::default() } else { super::Fit { heads, ..super::Fit::default() } }
     }
 }

@@ -50,8 +50,8 @@ impl<'a> Decorations<'a> {
                 let Some(ns) = uptime(content) else { return false };
                 self.uptime.get_or_insert(ns);
             } else if let Some(id) = number(content) {
-                let slot = usize::from(self.numbers[0].is_some());
-                self.numbers[slot] = Some(id);
+                let [first, second] = &mut self.numbers;
+                *(if first.is_none() { first } else { second }) = Some(id);
             } else {
                 let Some((civil, _)) = scan::iso(content).filter(|(_, end)| *end == content.len()) else {
                     return false;
@@ -83,17 +83,24 @@ fn uptime(text: &[u8]) -> Option<i64> {
         },
     };
     let point = digits.iter().position(|byte| matches!(byte, b'.' | b','));
-    let (whole, fraction) = point.map_or((digits, &[][..]), |point| (&digits[..point], &digits[point + 1..]));
+    let (whole, fraction) = match point {
+        Some(point) => (digits.get(..point)?, digits.get(point + 1..)?),
+        None => (digits, &[][..]),
+    };
     let value = |digits: &[u8]| {
         let plain = !digits.is_empty() && digits.len() <= 15 && digits.iter().all(u8::is_ascii_digit);
-        plain.then(|| digits.iter().fold(0_i64, |value, digit| value * 10 + i64::from(digit - b'0')))
+        plain.then(|| std::str::from_utf8(digits).ok()?.parse::<i64>().ok()).flatten()
     };
     if scale != SECOND {
         // Larger numbers are milliseconds or nanoseconds since the epoch, or of no fixed start.
         return value(whole).filter(|_| point.is_none())?.checked_mul(scale);
     }
-    let scale = SECOND / 10_i64.checked_pow(u32::try_from(fraction.len()).ok().filter(|length| *length <= 9)?)?;
-    value(whole).filter(|whole| *whole < 1 << 32)?.checked_mul(SECOND)?.checked_add(value(fraction)? * scale)
+    let power = u32::try_from(fraction.len()).ok().filter(|length| *length <= 9)?;
+    let scale = SECOND.checked_div(10_i64.checked_pow(power)?)?;
+    value(whole)
+        .filter(|whole| *whole < 1 << 32)?
+        .checked_mul(SECOND)?
+        .checked_add(value(fraction)?.checked_mul(scale)?)
 }
 
 /// The older form: `2026-04-12T02:31:07.442+0200: 1.234: [GC`.

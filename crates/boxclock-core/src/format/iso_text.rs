@@ -55,7 +55,12 @@ impl Kind {
     const ALL: [Self; 4] = [Self::Iso, Self::Dated, Self::OfDay, Self::Epoch];
 
     fn of(hint: Hint) -> Self {
-        Self::ALL[usize::from(hint >> 4 & 3)]
+        match hint >> 4 & 3 {
+            0 => Self::Iso,
+            1 => Self::Dated,
+            2 => Self::OfDay,
+            _ => Self::Epoch,
+        }
     }
 
     fn hint(self) -> Hint {
@@ -65,7 +70,7 @@ impl Kind {
 
 /// The order of the numbers of a date, in a hint.
 fn order_of(hint: Hint) -> DateOrder {
-    DateOrder::from_bits((hint >> 6) as u8)
+    DateOrder::from_bits(hint >> 6)
 }
 
 fn with_order(hint: Hint, order: DateOrder) -> Hint {
@@ -124,9 +129,9 @@ impl LineFormat for IsoText {
             let base = with_order(kind.hint(), order);
             let mut counts = [0_usize; 5];
             for place in lines.iter().filter_map(|line| find_time(line, base)).map(|found| found.2) {
-                counts[usize::from(place)] += 1;
+                counts.get_mut(usize::from(place)).into_iter().for_each(|count| *count += 1);
             }
-            let best = (AT_START..=AFTER_NAME).rev().max_by_key(|place| counts[usize::from(*place)]);
+            let best = (AT_START..=AFTER_NAME).rev().max_by_key(|place| counts.get(usize::from(*place)).copied());
             let hint = base | best.unwrap_or(AT_START);
             let heads = lines.iter().filter(|line| self.head(line, hint).is_some()).count();
             // A number or a time of day at the start of a few lines is no proof of anything.
@@ -214,7 +219,7 @@ fn find_time(line: &[u8], hint: Hint) -> Option<(Civil, usize, Hint)> {
         return Some((civil, end, AT_START));
     }
     if matches!(first, b'[' | b'(' | b'<' | b'"')
-        && let Some((civil, end)) = time_at(&line[1..], hint)
+        && let Some((civil, end)) = time_at(line.get(1..)?, hint)
     {
         return (wanted == 0 || wanted == IN_BRACKET).then_some((civil, end + 1, IN_BRACKET));
     }
@@ -353,7 +358,7 @@ fn ids(content: &[u8]) -> Option<(Option<u32>, Option<u32>)> {
     let pieces = content.split(|byte| matches!(byte, b' ' | b'=' | b':' | b',' | b'/'));
     for piece in pieces.filter(|piece| !piece.is_empty()) {
         let is = |word: &[u8]| piece.eq_ignore_ascii_case(word);
-        if piece[0].is_ascii_digit() {
+        if piece.first().is_some_and(u8::is_ascii_digit) {
             let value = number(piece)?;
             if expect_tid || pid.is_some() {
                 tid = tid.or(Some(value));
@@ -395,7 +400,7 @@ fn word<'a>(line: &'a [u8], at: usize, parts: &mut Parts<'a>) -> Option<usize> {
     }
     // `E, [2026-…] ERROR`: the word says it in full.
     if parts.level.is_none_or(|(_, text)| text.len() == 1) {
-        let strong = bare.len() == 1 && bare[0].is_ascii_uppercase();
+        let strong = matches!(bare, [letter] if letter.is_ascii_uppercase());
         let severity = if strong { Severity::from_word(bare) } else { Severity::from_long_word(bare) };
         // A lone capital is a level only straight behind the time: `A file was …` is a message.
         if let Some(severity) = severity

@@ -91,7 +91,11 @@ impl LineFormat for JavaUtilLogging {
     }
 
     fn fit(&self, lines: &[&[u8]]) -> Fit {
-        let pairs = lines.windows(2).filter(|pair| self.head(pair[0], 0).is_some() && level(pair[1]).is_some()).count();
+        let pairs = lines
+            .iter()
+            .zip(lines.iter().skip(1))
+            .filter(|(head, text)| self.head(head, 0).is_some() && level(text).is_some())
+            .count();
         let heads = lines.iter().filter(|line| self.head(line, 0).is_some()).count();
         Fit {
             heads: if pairs * 10 >= heads * 8 { heads } else { 0 },

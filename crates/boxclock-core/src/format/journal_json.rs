@@ -71,7 +71,8 @@ fn plain(value: Value) -> Value {
         Value::Array(items)
             if !items.is_empty() && items.iter().all(|item| item.as_u64().is_some_and(|byte| byte < 256)) =>
         {
-            let bytes: Vec<u8> = items.iter().filter_map(Value::as_u64).map(|byte| byte as u8).collect();
+            let bytes: Vec<u8> =
+                items.iter().filter_map(Value::as_u64).filter_map(|byte| u8::try_from(byte).ok()).collect();
             Value::from(String::from_utf8_lossy(&bytes))
         }
         other => other,
@@ -103,7 +104,7 @@ impl LineFormat for JournalJson {
                 b"PRIORITY" => {
                     head.severity_text = text(value);
                     let level = number(&head.severity_text).filter(|level| *level < 8);
-                    head.severity = level.map_or(Severity::NONE, |level| Severity::from_syslog(level as u8));
+                    head.severity = level.map_or(Severity::NONE, Severity::from_syslog);
                 }
                 b"SYSLOG_IDENTIFIER" => component(0, value),
                 b"_COMM" => component(1, value),

@@ -99,7 +99,7 @@ struct Found<'a> {
 
 impl<'a> Found<'a> {
     fn take(&mut self, (role, rank): (Role, u8), value: Raw<'a>) {
-        let slot = &mut self.slots[role as usize];
+        let Some(slot) = self.slots.get_mut(role as usize) else { return };
         if slot.is_none_or(|(best, _)| rank < best)
             && !matches!(value, Raw::Object(_) | Raw::Array | Raw::Word(b"null"))
         {
@@ -123,7 +123,7 @@ impl<'a> Found<'a> {
     }
 
     fn get(&self, role: Role) -> Option<Raw<'a>> {
-        self.slots[role as usize].map(|(_, value)| value)
+        self.slots.get(role as usize).copied().flatten().map(|(_, value)| value)
     }
 }
 

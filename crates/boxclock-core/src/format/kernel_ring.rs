@@ -35,7 +35,7 @@ impl LineFormat for KernelRing {
 
     fn head<'a>(&self, line: &'a [u8], _: Hint) -> Option<Head<'a>> {
         let (mut severity, mut severity_text, mut at) = match priority(line) {
-            Some((value, text, end)) => (Severity::from_syslog(value as u8), text, end),
+            Some((value, text, end)) => (Severity::from_syslog(value), text, end),
             None => (Severity::NONE, &b""[..], 0),
         };
         if let Some((level, text, end)) = words(line) {
@@ -86,7 +86,12 @@ fn bracket(line: &[u8], at: usize) -> Option<(Stamp, usize)> {
         && text.len() == dot + 7
         && let (Some(seconds), Some(micros)) = (number(text.get(..dot)?), number(text.get(dot + 1..)?))
     {
-        return Some((Stamp::Uptime(i64::from(seconds) * SECOND + i64::from(micros) * 1000), end));
+        return Some((
+            Stamp::Uptime(
+                i64::from(seconds).saturating_mul(SECOND).saturating_add(i64::from(micros).saturating_mul(1000)),
+            ),
+            end,
+        ));
     }
     // `dmesg -T`: `Sun Apr 12 02:31:07 2026`
     let (civil, used) =

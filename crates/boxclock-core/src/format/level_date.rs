@@ -21,10 +21,10 @@ impl LineFormat for LevelDate {
     }
 
     fn head<'a>(&self, line: &'a [u8], _: Hint) -> Option<Head<'a>> {
-        let level = line.get(..1).filter(|level| b"IWEF".contains(&level[0]))?;
+        let level = line.get(..1).filter(|level| matches!(level, [b'I' | b'W' | b'E' | b'F']))?;
         let (month, day) = (number(line.get(1..3)?)?, number(line.get(3..5)?)?);
         let (of_day, length) = forms::time_of_day(line.get(5..)?.strip_prefix(b" ")?)?;
-        let civil = Civil { month: month as u8, day: day as u8, ..of_day };
+        let civil = Civil { month: u8::try_from(month).ok()?, day: u8::try_from(day).ok()?, ..of_day };
         let (thread, end) = token(line, skip_blanks(line, 6 + length));
         let (place, end) = token(line, skip_blanks(line, end));
         let place = place.strip_suffix(b"]").filter(|place| place.contains(&b':'))?;

@@ -107,7 +107,7 @@ impl LineFormat for Logfmt {
         }
         let mut head = Head::default();
         let mut ranks = [u8::MAX; 9];
-        let (mut pairs, mut bare) = (0, 0);
+        let (mut pairs, mut bare) = (0_usize, 0_usize);
         let mut walk = Pairs { line, at: 0 };
         for pair in walk.by_ref() {
             // A word without `=` is a pair only now and then: prose is not.
@@ -120,7 +120,7 @@ impl LineFormat for Logfmt {
                 return None;
             }
             let Some((role, rank)) = role_of(pair.key) else { continue };
-            let slot = &mut ranks[role as usize];
+            let Some(slot) = ranks.get_mut(role as usize) else { continue };
             if rank >= *slot {
                 continue;
             }
@@ -139,8 +139,9 @@ impl LineFormat for Logfmt {
                 Role::Message => {}
             }
         }
-        let known =
-            head.stamp != Stamp::None || !head.severity_text.is_empty() || ranks[Role::Message as usize] != u8::MAX;
+        let known = head.stamp != Stamp::None
+            || !head.severity_text.is_empty()
+            || ranks.get(Role::Message as usize) != Some(&u8::MAX);
         (pairs >= 2 && bare <= pairs && known && walk.at >= line.len()).then_some(head)
     }
 

@@ -41,7 +41,7 @@ fn date_text(line: &[u8]) -> Option<&[u8]> {
     let inner = line.strip_prefix(b"=== ").filter(|_| line.trim_ascii_end().ends_with(b"==="))?;
     let digit = inner.iter().take(80).position(u8::is_ascii_digit)?;
     forms::dated(inner.get(digit..)?, DateOrder::DayFirst)
-        .or_else(|| forms::dated(&inner[digit..], DateOrder::MonthFirst))?;
+        .or_else(|| forms::dated(inner.get(digit..)?, DateOrder::MonthFirst))?;
     inner.get(digit..)
 }
 
@@ -152,7 +152,7 @@ impl LineFormat for MsiLog {
                 })
             }
             b'=' if date_text(line).is_some() => {
-                let civil = bracket_line(line, DateOrder::from_bits(hint as u8))?;
+                let civil = bracket_line(line, DateOrder::from_bits(hint))?;
                 Some(Head { stamp: civil.stamp(), component: component(b"msi"), ..Head::default() })
             }
             _ => {
@@ -207,7 +207,7 @@ impl LineFormat for MsiLog {
     }
 
     fn header(&self, samples: &[&[u8]], hint: Hint, _: i64) -> Header {
-        let order = DateOrder::from_bits(hint as u8);
+        let order = DateOrder::from_bits(hint);
         let started = samples.iter().take(40).find_map(|line| bracket_line(line, order));
         let date = started.and_then(|civil| Civil { hour: 0, minute: 0, second: 0, nanos: 0, ..civil }.to_ns());
         Header { date, ..Header::default() }

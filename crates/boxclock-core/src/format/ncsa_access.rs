@@ -88,10 +88,11 @@ impl LineFormat for NcsaAccess {
         let (method, target, protocol) = (words.next(), words.next(), words.next());
         if let (Some(method), Some(target)) = (method, target) {
             add("http.request.method", text(method));
-            let (path, query) = match target.iter().position(|byte| *byte == b'?') {
-                Some(mark) => (&target[..mark], &target[mark + 1..]),
-                None => (target, &b""[..]),
-            };
+            let (path, query) =
+                match target.iter().position(|byte| *byte == b'?').and_then(|mark| target.split_at_checked(mark)) {
+                    Some((path, query)) => (path, query.get(1..).unwrap_or_default()),
+                    None => (target, &b""[..]),
+                };
             add("url.path", text(path));
             add("url.query", text(query));
             let version = protocol.and_then(|protocol| protocol.strip_prefix(b"HTTP/"));

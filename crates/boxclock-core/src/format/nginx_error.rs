@@ -68,8 +68,8 @@ impl LineFormat for NginxError {
             record.attributes.insert("network.connection.id".into(), Value::from(number));
         }
         let places = DETAILS.map(|(word, _)| record.body.find(word));
-        for (index, (word, name)) in DETAILS.iter().enumerate() {
-            let Some(start) = places[index].map(|at| at + word.len()) else { continue };
+        for ((word, name), place) in DETAILS.iter().zip(places) {
+            let Some(start) = place.map(|at| at + word.len()) else { continue };
             let end = places.iter().flatten().copied().filter(|end| *end >= start).min().unwrap_or(record.body.len());
             let value = record.body[start..end].trim_matches('"');
             record.attributes.insert((*name).to_owned(), Value::from(value));

@@ -116,7 +116,7 @@ impl OwnFormat {
                 for (index, column) in columns.iter().enumerate() {
                     // The last column takes what is left, delimiters and all.
                     let end = memchr::memmem::find(rest, delimiter).filter(|_| index + 1 < columns.len());
-                    let part = end.map_or(rest, |end| &rest[..end]);
+                    let part = end.and_then(|end| rest.get(..end)).unwrap_or(rest);
                     if end.is_none() && index + 1 < columns.len() {
                         return None;
                     }

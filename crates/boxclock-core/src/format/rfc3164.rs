@@ -35,7 +35,7 @@ impl LineFormat for Rfc3164 {
 
     fn head<'a>(&self, line: &'a [u8], hint: Hint) -> Option<Head<'a>> {
         let (severity, severity_text, start) = match priority(line) {
-            Some((value, text, end)) => (Severity::from_syslog(value as u8), text, end),
+            Some((value, text, end)) => (Severity::from_syslog(value), text, end),
             None => (Severity::NONE, &b""[..], 0),
         };
         let rest = line.get(start..)?;

@@ -107,7 +107,7 @@ impl LineFormat for Rfc5424 {
         };
         Some(Head {
             stamp,
-            severity: Severity::from_syslog(header.priority as u8),
+            severity: Severity::from_syslog(header.priority),
             severity_text: Cow::Borrowed(header.priority_text),
             host: present(header.host),
             component: present(header.app),

@@ -145,7 +145,11 @@ impl LineFormat for ScriptLog {
             return Fit { heads: found.len(), ..Fit::default() };
         }
         let bare: Vec<u32> = lines.iter().filter_map(|line| parse(line, BARE)).map(|found| found.number).collect();
-        let steps = bare.windows(2).filter(|pair| pair[0] < pair[1] && pair[1] - pair[0] <= 50).count();
+        let steps = bare
+            .iter()
+            .zip(bare.iter().skip(1))
+            .filter(|(one, next)| (1..=50).contains(&next.saturating_sub(**one)))
+            .count();
         let climbs = bare.len() >= 3 && bare.len() * 10 >= lines.len() * 7 && steps * 10 >= (bare.len() - 1) * 8;
         if climbs { Fit { heads: bare.len(), hint: BARE, ..Fit::default() } } else { Fit::default() }
     }

@@ -47,7 +47,10 @@ fn with_bias(time: &[u8]) -> (&[u8], Option<i32>) {
     let bias =
         time.get(at + 1..).and_then(number).and_then(|bias| i32::try_from(bias).ok()).filter(|bias| *bias <= 24 * 60);
     match bias {
-        Some(bias) => (&time[..at], Some(if time[at] == b'-' { -bias } else { bias })),
+        Some(bias) => {
+            let (time, sign) = time.split_at_checked(at).unwrap_or((time, b""));
+            (time, Some(if sign.starts_with(b"-") { bias.saturating_neg() } else { bias }))
+        }
         None => (time, None),
     }
 }
@@ -56,7 +59,7 @@ fn civil(date: &[u8], time: &[u8]) -> Option<Civil> {
     let (time, bias) = with_bias(time);
     let text = [date, b" ", time].concat();
     let (mut civil, end) = forms::dated(&text, DateOrder::MonthFirst)?;
-    civil.offset = bias.map(|bias| -bias * 60);
+    civil.offset = bias.map(|bias| bias.saturating_mul(-60));
     (end == text.len()).then_some(civil)
 }
 
@@ -93,7 +96,7 @@ fn short_tags(tags: &[u8]) -> Option<Head<'_>> {
     Some(Head {
         stamp: civil.stamp(),
         component: Cow::Borrowed(tags.get(..component_end)?),
-        tid: number(&thread[..digits]),
+        tid: number(thread.get(..digits)?),
         ..Head::default()
     })
 }

@@ -95,7 +95,7 @@ fn words(line: &[u8]) -> Vec<&[u8]> {
             Some(inner) => inner.iter().position(|byte| *byte == b'"').map_or(rest.len(), |end| end + 2),
             None => memchr::memchr2(b' ', b'\t', rest).unwrap_or(rest.len()),
         };
-        words.push(&rest[..length]);
+        words.push(rest.get(..length).unwrap_or(rest));
         at += length;
     }
     words

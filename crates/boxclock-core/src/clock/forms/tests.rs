@@ -149,7 +149,7 @@ proptest! {
 
     #[test]
     fn any_bytes(bytes in proptest::collection::vec(any::<u8>(), 0..60), order in 0_u8..3) {
-        let order = DateOrder::from_bits(order);
+        let order = DateOrder::from_bits(u16::from(order));
         if let Some((_, end)) = dated(&bytes, order) { prop_assert!(end <= bytes.len()); }
         if let Some((_, end)) = time_of_day(&bytes) { prop_assert!(end <= bytes.len()); }
         if let Some((_, end)) = epoch(&bytes) { prop_assert!(end <= bytes.len()); }
