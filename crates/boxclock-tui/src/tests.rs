@@ -3,6 +3,7 @@
 use crossbeam_channel::Receiver;
 use ratatui::Terminal;
 use ratatui::backend::TestBackend;
+use ratatui::buffer::Buffer;
 use ratatui::crossterm::event::{Event as Input, KeyCode, KeyEvent, KeyModifiers};
 
 use crate::app::App;
@@ -119,11 +120,15 @@ impl Screen {
         self.settle();
     }
 
-    fn draw(&mut self, width: u16, height: u16) -> String {
+    fn buffer(&mut self, width: u16, height: u16) -> Buffer {
         self.app.prepare(width, height);
         let mut terminal = Terminal::new(TestBackend::new(width, height)).unwrap();
         terminal.draw(|frame| self.app.draw(frame)).unwrap();
-        let buffer = terminal.backend().buffer();
+        terminal.backend().buffer().clone()
+    }
+
+    fn draw(&mut self, width: u16, height: u16) -> String {
+        let buffer = self.buffer(width, height);
         let row = |y| (0..width).map(|x| buffer[(x, y)].symbol()).collect::<String>().trim_end().to_owned();
         (0..height).map(row).collect::<Vec<_>>().join("\n")
     }

@@ -81,6 +81,12 @@ impl Theme {
         Self { depth: Depth::None, light: false }
     }
 
+    /// With 256 colours on a dark ground.
+    #[cfg(test)]
+    pub fn coloured() -> Self {
+        Self { depth: Depth::Many, light: false }
+    }
+
     /// Text in a hue.
     pub fn hue(self, hue: Hue) -> Style {
         let (dark, light, near) = hue.indexes();

@@ -1,14 +1,21 @@
-//! Whole screens in each state, compared with files in `tests/screens`. After a wanted change:
+//! Whole screens in each state, with their colours, compared with files in `tests/screens`. After a wanted change:
 //! `UPDATE_SCREENS=1 cargo test -p boxclock-tui snapshots`, then look at the difference before it goes in.
 
 use std::path::Path;
 
+use ratatui::buffer::Buffer;
+use ratatui::style::Color;
+
 use super::*;
 use crate::app::Mode;
 
-/// Compares a screen with the file of that name.
+/// Compares a screen with the file of that name: its text, and below it the colours and attributes that it has on a dark ground.
 fn same(name: &str, screen: &mut Screen, (width, height): (u16, u16)) {
-    let drawn = screen.draw(width, height);
+    let text = screen.draw(width, height);
+    let plain = std::mem::replace(&mut screen.app.cx.theme, Theme::coloured());
+    let styles = styles(&screen.buffer(width, height));
+    screen.app.cx.theme = plain;
+    let drawn = format!("{text}\n{STYLES}\n{styles}");
     let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/screens").join(format!("{name}.txt"));
     if std::env::var_os("UPDATE_SCREENS").is_some() {
         std::fs::create_dir_all(path.parent().unwrap()).unwrap();
@@ -19,6 +26,37 @@ fn same(name: &str, screen: &mut Screen, (width, height): (u16, u16)) {
         assert_eq!(drawn, kept, "{name}, line {}: see the head of this file", line + 1);
     }
     assert_eq!(drawn.lines().count(), kept.lines().count(), "{name}: {}", path.display());
+}
+
+/// Parts the text of a screen from its styles.
+const STYLES: &str = "== styles: row, then columns with colour and attributes ==";
+
+/// The runs of cells that do not look as the terminal draws by itself, row by row.
+fn styles(buffer: &Buffer) -> String {
+    let look = |x, y| {
+        let cell = &buffer[(x, y)];
+        let ground = if cell.bg == Color::Reset { String::new() } else { format!(" on {}", cell.bg) };
+        let attributes = if cell.modifier.is_empty() { String::new() } else { format!(" {:?}", cell.modifier) };
+        let colour = if cell.fg == Color::Reset { String::new() } else { format!("{}", cell.fg) };
+        format!("{colour}{ground}{attributes}").trim().to_ascii_lowercase()
+    };
+    let mut rows = Vec::new();
+    for y in 0..buffer.area.height {
+        let mut runs: Vec<String> = Vec::new();
+        let mut x = 0;
+        while x < buffer.area.width {
+            let style = look(x, y);
+            let end = (x..buffer.area.width).find(|next| look(*next, y) != style).unwrap_or(buffer.area.width);
+            if !style.is_empty() {
+                runs.push(format!("{x}-{} {style}", end - 1));
+            }
+            x = end;
+        }
+        if !runs.is_empty() {
+            rows.push(format!("{:>2}: {}", y + 1, runs.join(", ")));
+        }
+    }
+    rows.join("\n")
 }
 
 /// A case with a name that does not change from run to run.
