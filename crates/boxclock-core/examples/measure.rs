@@ -6,11 +6,15 @@
 use std::sync::Arc;
 use std::time::Instant;
 
+use boxclock_core::analysis::{CaseView, pass};
 use boxclock_core::case::{Case, Loader, Options};
 use boxclock_core::clock::{SECOND, Zone};
 use boxclock_core::code;
+use boxclock_core::pattern::PatternAnalysis;
 use boxclock_core::query::{Filter, problem_rows, rows_in_order};
 use boxclock_core::timeline::density::density;
+use boxclock_core::timeline::drift::ClockAnalysis;
+use boxclock_core::timeline::marks::MarkAnalysis;
 use boxclock_core::work::Work;
 
 fn row(what: &str, started: Instant, note: &str) {
@@ -34,6 +38,23 @@ fn recognition(case: &Case) -> boxclock_core::Result<()> {
     }
     let ratio = started.elapsed().as_secs_f64() / search.as_secs_f64();
     row("recognition of all codes, one core", started, &format!("{found} codes, {ratio:.1} x"));
+    Ok(())
+}
+
+/// What a screen shows of all events: each answer by itself.
+fn answers(view: &CaseView, work: &Work, of: &str) -> boxclock_core::Result<()> {
+    let started = Instant::now();
+    view.run_together(&[&pass(&PatternAnalysis), &pass(&MarkAnalysis), &pass(&ClockAnalysis)], work)?;
+    row(&format!("pieces {of}"), started, "");
+    let started = Instant::now();
+    let patterns = view.run(&PatternAnalysis, work)?;
+    row(&format!("patterns {of}"), started, &format!("{} patterns", patterns.len()));
+    let started = Instant::now();
+    let marks = view.run(&MarkAnalysis, work)?;
+    row(&format!("marks {of}"), started, &format!("{} marks", marks.len()));
+    let started = Instant::now();
+    let clocks = view.run(&ClockAnalysis, work)?;
+    row(&format!("clocks {of}"), started, &format!("{} suggestions", clocks.len()));
     Ok(())
 }
 
@@ -63,7 +84,7 @@ fn main() -> boxclock_core::Result<()> {
     let (from, to) = table.span.unwrap_or_default();
     let middle = from / 2 + to / 2;
     let zone = Zone::utc();
-    let view = boxclock_core::analysis::CaseView::new(case.clone(), loaded.clone());
+    let view = CaseView::new(case.clone(), loaded.clone());
     let time = |ns: i64| boxclock_core::clock::to_rfc3339(ns);
     let filter = format!("level>=warn time>={} time<={}", time(middle - 3600 * SECOND), time(middle + 3600 * SECOND));
     for text in [
@@ -89,6 +110,8 @@ fn main() -> boxclock_core::Result<()> {
     let host = table.hosts.last().cloned().unwrap_or_default();
     let moved = loaded.with_drift(&case.sources, &[(host, (401 * SECOND).into())].into());
     row("merge again with another clock", started, &format!("{} events", moved.table.len()));
+    answers(&view, &work, "as read or kept on disk")?;
+    answers(&CaseView::new(case.clone(), moved), &work, "of the corrected clock")?;
     let largest = (0..case.sources.len()).max_by_key(|index| case.sources[*index].len_bytes).unwrap_or(0);
     let mut sources = (*case.sources).clone();
     sources[largest].zone = Zone::parse("Europe/Lisbon")?;

@@ -272,6 +272,12 @@ impl Table {
         self.parts.is_empty()
     }
 
+    /// The rows at the end of the merged order that have no time: of sources in which nothing is dated. The last one first.
+    pub fn undated_at_end(&self) -> impl Iterator<Item = Row> {
+        let rows = self.order.iter().rev().map(|row| Row(*row));
+        rows.take_while(|row| self.event(*row).time().is_none())
+    }
+
     /// The parts of a source, by its place in the case.
     pub fn parts_of(&self, source: usize) -> &[Part] {
         let start = self.parts.partition_point(|part| (part.segment.source as usize) < source);

@@ -465,7 +465,7 @@ impl Collecting {
     fn start_redacting(&mut self, case: &Case, write: bool, redraw: &Redraw) -> Result<()> {
         let from = case.seal.as_ref().and_then(|_| case.paths.first()).cloned();
         let from =
-            from.ok_or_else(|| Error::new("only a box can be summary on: gather one first (h chooses gather)"))?;
+            from.ok_or_else(|| Error::new("Only a box can be redacted. Gather one first (h selects gather)."))?;
         let words = |key: &str| self.text(key).split_whitespace().map(str::to_owned).collect();
         let is = |key: &str| self.text(key) == "yes";
         let around = Some(self.text("around").trim().to_owned()).filter(|text| !text.is_empty());

@@ -24,6 +24,8 @@ pub struct Rail {
     pub density: Option<Arc<Density>>,
     /// What stands above its lanes.
     pub labels: Vec<String>,
+    /// Events without any time near them, which stand at the end of the stream, by lane; empty where there are none.
+    pub undated: Vec<u32>,
     /// What the density was asked for.
     pub asked: Option<DensityFor>,
     /// The host whose sources have the lanes.

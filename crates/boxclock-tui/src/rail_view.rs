@@ -81,7 +81,23 @@ pub fn draw(cx: &Context, frame: &mut Frame<'_>, area: Rect) {
         });
         lines.push(Line::from(spans));
     }
+    if !cx.rail.undated.is_empty() && lines.len() <= rows {
+        lines.push(undated_line(cx, lanes));
+    }
     frame.render_widget(Paragraph::new(lines), area);
+}
+
+/// Below all times: the events that have none, in the lanes of their hosts.
+fn undated_line(cx: &Context, lanes: usize) -> Line<'static> {
+    let inside = cx.chosen().is_some_and(|event| event.time().is_none());
+    let style = if inside { cx.theme.strong() } else { cx.theme.faint() };
+    let width = usize::from(RAIL_TIME) + 1;
+    let mut spans = vec![Span::styled(fit("no time", width), style)];
+    let peak = cx.rail.undated.iter().max().copied().unwrap_or(0);
+    for count in cx.rail.undated.iter().take(lanes) {
+        spans.extend(cell_spans(cx, Cell { count: *count, ..Cell::default() }, peak));
+    }
+    Line::from(spans)
 }
 
 /// Silence that is folded into one line: how long it lasts.
@@ -210,7 +226,12 @@ fn time_label(cx: &Context, density: &Density, slice: usize) -> String {
     let text = if span > 3 * DAY {
         date_time(time, &cx.zone)[5..10].to_owned()
     } else if span < 20 * SECOND {
-        time_of_day(time, &cx.zone)[6..12].to_owned()
+        // Minute and second where the second changes, between them only the part of the second.
+        let (text, before) = (time_of_day(time, &cx.zone), slice.checked_sub(4).map(|before| density.start_of(before)));
+        match before.map(|before| time_of_day(before, &cx.zone)) {
+            Some(before) if before[..8] == text[..8] => format!(" {}", &text[8..12]),
+            _ => text[3..8].to_owned(),
+        }
     } else if span < 10 * MINUTE {
         time_of_day(time, &cx.zone)[3..8].to_owned()
     } else {
@@ -248,9 +269,10 @@ impl Context {
         if slices > 0 && self.rail.asked != Some(asked) {
             self.rail.asked = Some(asked);
             self.start(("rail", 0), move |view, work| {
-                let (density, labels) = lanes_of(view, (from, to), slices, (host, most), work)?;
+                let (density, labels, undated) = lanes_of(view, (from, to), slices, (host, most), work)?;
                 Ok(Box::new(move |cx: &mut Self| {
                     (cx.rail.density, cx.rail.labels) = (Some(Arc::new(density)), labels);
+                    cx.rail.undated = undated;
                     cx.rail.overlay_is_old = true;
                 }) as Apply<Self>)
             });
@@ -291,14 +313,15 @@ impl Context {
     }
 }
 
-/// How much happened in at most so many lanes, one for each host, or for each source of a host; and what stands above them.
+/// How much happened in at most so many lanes, one for each host, or for each source of a host; what stands above them; and how
+/// many events have no time, for which a row is left free.
 fn lanes_of(
     view: &CaseView,
     span: (i64, i64),
     slices: usize,
     (host, most): (Option<u32>, usize),
     work: &Work,
-) -> Result<(Density, Vec<String>)> {
+) -> Result<(Density, Vec<String>, Vec<u32>)> {
     let table = &view.loaded.table;
     let lanes = match host.and_then(|host| table.hosts.get(host as usize)) {
         None => Lanes::Hosts,
@@ -308,6 +331,8 @@ fn lanes_of(
             Lanes::Sources(of_host.map(|(_, number)| number).collect())
         }
     };
+    let undated: Vec<Row> = table.undated_at_end().collect();
+    let slices = if undated.is_empty() { slices } else { slices.saturating_sub(1).max(1) };
     let axis = Axis::of(table, span, slices, work)?;
     let all = density_by(table, &lanes, axis, work)?;
     let density = all.clone().folded(most);
@@ -317,5 +342,12 @@ fn lanes_of(
         _ => host_mark(&table.hosts[*lane as usize], &table.hosts),
     };
     let labels = density.hosts.iter().map(label).collect();
-    Ok((density, labels))
+    let mut by_lane = vec![0_u32; if undated.is_empty() { 0 } else { density.lanes() }];
+    for row in undated {
+        let event = table.event(row);
+        let number = if density.of_sources { event.source() as u32 } else { event.actor().host };
+        let lane = density.hosts.iter().position(|other| *other == number).unwrap_or(density.lanes().saturating_sub(1));
+        by_lane.get_mut(lane).into_iter().for_each(|count| *count += 1);
+    }
+    Ok((density, labels, by_lane))
 }

@@ -29,7 +29,7 @@ pub struct Cli {
     /// How much goes into the program's own log: off, error, warn, info, debug, trace
     #[arg(long, global = true, value_name = "LEVEL", env = VARIABLE, default_value = "info", value_parser = log::level, hide_env = false)]
     pub log: LevelFilter,
-    /// What to do; nothing opens a new case full-screen
+    /// What to do; without a command, a new case opens full-screen
     #[command(subcommand)]
     pub command: Option<Command>,
 }
@@ -48,7 +48,7 @@ pub enum Command {
         boxclock pack / --recipe linux-live --plan --into x.box.zip\n\n\
         What cannot be read is listed in the seal and on standard error; the exit status is then 3.")]
     Pack(Pack),
-    /// Say for each host and class of logs whether they cover the moment
+    /// Show whether the logs of each host and class cover the moment
     #[command(after_help = "Example:\n  boxclock coverage night.box.zip --at '12 Apr 04:31' --within 30m")]
     Coverage(Coverage),
     /// Run the checks over the facts of the hosts
@@ -56,13 +56,13 @@ pub enum Command {
         after_help = "Own checks are TOML files in the folder checks of the configuration; see docs/formats.md, \"Checks\"."
     )]
     Checks(Listing),
-    /// Say which hosts' clocks seem to be wrong, and by how much, with the evidence
+    /// Show which clocks seem wrong, by how much, with the evidence
     #[command(
         after_help = "Example:\n  boxclock drift night.box.zip\n  boxclock events night.box.zip --drift dose-gw=-6m41s\n\n\
         Compares the two clocks in the seal, and the same messages and identifiers seen on two hosts. Nothing is corrected."
     )]
     Drift(Listing),
-    /// Write a copy of a box to hand on: secrets replaced, and only what is needed
+    /// Write a copy of a box for others: secrets replaced, and only what they need
     #[command(
         after_help = "Examples:\n  boxclock redact night.box.zip                        what would be replaced\n  \
         boxclock redact night.box.zip --into hand-on.box.zip --hide-hosts\n  \
@@ -75,7 +75,7 @@ pub enum Command {
         boxclock receive --into night --tls 0.0.0.0:6514 --cert gw.pem --key gw.key --label 10.1.2.3=dose-gw\n\n\
         A port alone listens on this machine only. Ctrl-C ends it; what was received is kept.")]
     Receive(Receive),
-    /// Verify the seal of a box: names every changed, missing or extra member
+    /// Verify the seal of a box, and list every changed, missing or extra member
     Check(Check),
     /// Print the merged events
     #[command(
@@ -88,7 +88,7 @@ pub enum Command {
     #[command(after_help = "Examples:\n  boxclock sources night.box.zip\n  boxclock sources --explain app.log\n  \
         boxclock sources /var/log --format /var/log/odd.log=iso-text --remember")]
     Sources(Sources),
-    /// List the text formats, and check those of your own
+    /// List the text formats, and check your own
     #[command(
         after_help = "Own formats are TOML files in the folder that this prints; see the guide, \"Own formats\"."
     )]
@@ -105,7 +105,7 @@ pub enum Command {
         #[arg(value_name = "FILE.toml")]
         paths: Vec<PathBuf>,
     },
-    /// List the recipes of what to gather, and check those of your own
+    /// List the recipes for gathering, and check your own
     #[command(
         after_help = "Own recipes are TOML files in the folder that this prints; see docs/formats.md, \"Recipes\"."
     )]
@@ -126,7 +126,7 @@ pub enum Command {
         Failures come first, then what asks for a restart, then success."
     )]
     Codes(Codes),
-    /// List the families of codes that are known, and check catalogues of your own
+    /// List the known families of codes, and check your own catalogues
     #[command(
         after_help = "Own catalogues are TOML or CSV files in the folder that this prints; see docs/formats.md, \"Catalogues of codes\"."
     )]
@@ -138,7 +138,7 @@ pub enum Command {
     /// Write the report from the logbook: Markdown, or a drawing of the timeline as SVG
     #[command(after_help = "Example:\n  boxclock report night.box.zip --into night.md")]
     Report(Report),
-    /// Draw events: how many and how bad over time by host, or single events in swim lanes
+    /// Draw the volume and severity of events over time by host, or single events in swim lanes
     #[command(after_help = "Examples:\n  boxclock chart night.box.zip --into density.pdf\n  \
         boxclock chart night.box.zip --lanes --where 'level>=error time in 02:10..02:40' --into lanes.svg")]
     Chart(Chart),
@@ -185,7 +185,7 @@ pub struct Reading {
     /// When a host's system started, for logs whose times count from there
     #[arg(long, value_name = "[LABEL=]TIME")]
     pub boot: Vec<String>,
-    /// Do not take a line for a problem because it carries the code of a failure
+    /// Do not count a line as a problem because it carries the code of a failure
     #[arg(long = "no-escalate", alias = "no-lift")]
     pub no_escalation: bool,
     /// Keep what --zone SOURCE=, --drift, --format, --encoding, --dates and --label say in the case's logbook
@@ -201,7 +201,7 @@ pub struct Demo {
     /// Write the demo box to this file and stop
     #[arg(long, value_name = "FILE")]
     pub into: Option<PathBuf>,
-    /// Instead of the demo case, write a large synthetic case of about this many MiB into a folder and stop
+    /// Write a large synthetic case of about this many MiB into a folder, not the demo case, and stop
     #[arg(long, value_name = "MIB", requires = "folder")]
     pub large: Option<u64>,
     /// The folder for --large
@@ -234,14 +234,14 @@ pub struct Pack {
     /// The story, as in a box (story.json): its "since" is the moment where no other is said
     #[arg(long, value_name = "FILE.json")]
     pub story: Option<PathBuf>,
-    /// How long one host may take; what is missing of it then is left out, and named
+    /// How long one host may take; files not fetched by then are left out and listed
     #[arg(long, value_name = "DURATION")]
     pub host_limit: Option<String>,
-    /// Gather by this recipe (see boxclock recipes); auto chooses those that fit. Without it all files of a folder are
+    /// Gather by this recipe (see boxclock recipes); auto selects those that fit. Without it, all files of a folder are
     /// taken
     #[arg(long, value_name = "NAME")]
     pub recipe: Vec<String>,
-    /// The moment of the failure: only what is near it is taken. As people write it: "yesterday 7:20", "Wed 07:22",
+    /// The moment of the failure: only what was written near it is taken. Examples: "yesterday 7:20", "Wed 07:22",
     /// "2 h ago", 2026-04-12T02:31:07Z
     #[arg(long, value_name = "TIME", conflicts_with_all = ["from", "to"])]
     pub around: Option<String>,
@@ -254,10 +254,10 @@ pub struct Pack {
     /// Take what was written up to this moment
     #[arg(long, value_name = "TIME")]
     pub to: Option<String>,
-    /// Take files whole, whatever the window; it is noted all the same
+    /// Take whole files despite the window; the window is noted in the seal
     #[arg(long)]
     pub whole: bool,
-    /// Take only what is written from now until Enter is pressed (or --for is over): reproduce the failure meanwhile
+    /// Take only what is written from now until you press Enter (or --for ends): reproduce the failure meanwhile
     #[arg(long, conflicts_with_all = ["around", "from", "to", "plan"])]
     pub capture: bool,
     /// How long --capture lasts
@@ -310,13 +310,13 @@ pub struct Events {
     /// The form of the output
     #[arg(long = "as", value_name = "FORM", default_value = "jsonl")]
     pub form: Form,
-    /// Fold runs of the same message pattern into their first event, with their count and duration (jsonl and text)
+    /// Fold runs of the same pattern into their first event, with count and duration (jsonl and text)
     #[arg(long)]
     pub fold: bool,
-    /// Sort worst first instead of by time
+    /// Sort worst first, not by time
     #[arg(long)]
     pub worst_first: bool,
-    /// Keep running and write what is added to the files, until Ctrl-C
+    /// Keep running and write new events as the files grow, until Ctrl-C
     #[arg(long, conflicts_with_all = ["out", "fold", "worst_first"])]
     pub follow: bool,
     /// Write to this file instead of standard output
@@ -345,7 +345,7 @@ pub struct Listing {
 pub struct Coverage {
     #[command(flatten)]
     pub listing: Listing,
-    /// The moment; without it that of gathering, or the last severe event
+    /// The moment; default: that of gathering, else the last severe event
     #[arg(long, value_name = "TIME")]
     pub at: Option<String>,
     /// How much before and after it
@@ -358,7 +358,7 @@ pub struct Redact {
     /// The box
     #[arg(value_name = "X.box.zip")]
     pub path: PathBuf,
-    /// The new box; without it, only print what would be replaced
+    /// The new box; without it, the replacements are only listed
     #[arg(long, value_name = "Y.box.zip")]
     pub into: Option<PathBuf>,
     /// Leave this rule out
@@ -382,10 +382,10 @@ pub struct Redact {
     /// How much before and after it
     #[arg(long, value_name = "DURATION", default_value = "10m")]
     pub within: String,
-    /// Take pinned records too, wherever they lie
+    /// Also take pinned records outside the window
     #[arg(long)]
     pub pinned: bool,
-    /// Take files that cannot be redacted (dumps, packed files, event logs) as they are
+    /// Take files that cannot be redacted (dumps, packed files, event logs) unchanged
     #[arg(long)]
     pub keep_binary: bool,
     /// Show progress on standard error
@@ -419,7 +419,7 @@ pub struct Receive {
     /// Connections at once
     #[arg(long, default_value_t = 256)]
     pub connections: usize,
-    /// KiB of one message; longer ones are cut
+    /// KiB of one message; longer messages are cut
     #[arg(long, value_name = "KIB", default_value_t = 64)]
     pub message: usize,
     /// Messages a second
@@ -428,7 +428,7 @@ pub struct Receive {
     /// MiB in total
     #[arg(long, value_name = "MIB", default_value_t = 10_240)]
     pub most: u64,
-    /// End after this time
+    /// Stop after this time
     #[arg(long = "for", value_name = "DURATION")]
     pub lasting: Option<String>,
     /// Show counts on standard error every second
@@ -440,7 +440,7 @@ pub struct Receive {
 pub struct Sources {
     #[command(flatten)]
     pub listing: Listing,
-    /// Show what was tried on each source and why one format won, and read no events
+    /// Show which formats were tried on each source and why one won; reads no events
     #[arg(long)]
     pub explain: bool,
 }
@@ -462,7 +462,7 @@ pub struct Code {
 pub struct Codes {
     #[command(flatten)]
     pub listing: Listing,
-    /// Those seen first, first, instead of the worst
+    /// Sort first seen first, not worst first
     #[arg(long)]
     pub first: bool,
 }
@@ -474,7 +474,7 @@ pub struct Chart {
     /// Only the events that pass this filter
     #[arg(long = "where", value_name = "FILTER")]
     pub filter: Option<String>,
-    /// Each event for itself, in a lane of its host and component
+    /// Draw every event, in a lane of its host and component
     #[arg(long)]
     pub lanes: bool,
     /// The file to write, ending in .svg or .pdf

@@ -66,10 +66,7 @@ pub fn pack(options: &PackOptions, work: &Work) -> Result<Packed> {
 /// A sealed box is never changed.
 pub(super) fn free_name(into: &Path) -> Result<()> {
     if into.exists() {
-        return Err(Error::new(format!(
-            "{} exists already: a sealed box is never changed, choose another name",
-            into.display()
-        )));
+        return Err(Error::new(format!("{} exists. A sealed box is never changed: name another file", into.display())));
     }
     Ok(())
 }

@@ -283,7 +283,7 @@ pub struct Sample {
     pub instead: String,
 }
 
-/// What goes into a box that is summary on.
+/// What goes into the redacted copy.
 #[derive(Clone, Debug, Default)]
 pub struct RedactPlan {
     /// The box.
@@ -303,7 +303,7 @@ pub struct RedactPlan {
     pub keep_binary: bool,
 }
 
-/// What was summary on.
+/// What went into the redacted copy.
 #[derive(Clone, Debug, Default)]
 pub struct RedactSummary {
     /// How often each rule was applied.
@@ -328,7 +328,7 @@ pub fn redact(options: &RedactPlan, rules: &[Rule], key: [u8; 32], work: &Work) 
         unpack(&options.from, work)?;
     // What could not be gathered stands in the seal, at the end of this list; anything before is damage.
     if let Some(damaged) = left_out.first().filter(|_| left_out.len() > seal.unreadable.len()) {
-        return Err(Error::new(format!("{}: {}: a damaged box is not summary on", damaged.path, damaged.reason)));
+        return Err(Error::new(format!("{}: {}: a damaged box cannot be redacted", damaged.path, damaged.reason)));
     }
     let of = hex(&Sha256::digest(serde_json::to_vec(&seal).unwrap_or_default()));
     let mut redactor = Redactor::new(rules, key);
@@ -371,7 +371,7 @@ pub fn redact(options: &RedactPlan, rules: &[Rule], key: [u8; 32], work: &Work) 
                 let Some(writer) = &mut writer else { continue };
                 let added = writer.add(&path, &mut redacted, (false, u64::MAX), work)?;
                 let (size, sha256) = added.map_err(|reason| Error::new(format!("{}: {reason}", file.name)))?;
-                // A cut's hash is of what was not summary on; it stays as evidence.
+                // A cut's hash is of what was not passed on; it stays as evidence.
                 let cut = part.map(|part| Cut {
                     original_size: sealed.size,
                     original_sha256: sealed.sha256.clone(),

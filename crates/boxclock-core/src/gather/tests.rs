@@ -140,7 +140,7 @@ fn an_existing_box_is_never_overwritten() {
     let (path, _) = pack_into(folder.path());
     let before = fs::read(&path).unwrap();
     let options = PackOptions { paths: vec![folder.path().join("gw")], into: path.clone(), ..PackOptions::default() };
-    assert!(pack(&options, &Work::default()).unwrap_err().to_string().contains("exists already"));
+    assert!(pack(&options, &Work::default()).unwrap_err().to_string().contains("A sealed box is never changed"));
     assert_eq!(fs::read(&path).unwrap(), before);
 }
 

@@ -115,6 +115,13 @@ impl App {
     fn rail_click(&mut self, row: u16) {
         let line = row.saturating_sub(self.cx.layout.rail.y + 1);
         if let Some(density) = self.cx.rail.density.clone() {
+            if usize::from(line) >= density.slices() && !self.cx.rail.undated.is_empty() {
+                let cx = &self.cx;
+                let has_time = |place: usize| cx.row_at(place).and_then(|row| cx.event(row).time()).is_some();
+                let first = (0..cx.row_count()).rev().take_while(|place| !has_time(*place)).last();
+                self.show(STREAM);
+                return self.cx.go(first.unwrap_or(usize::MAX));
+            }
             let time = density.start_of(usize::from(line).min(density.slices().saturating_sub(1)));
             if self.cx.at != STREAM {
                 self.show(STREAM);

@@ -108,7 +108,7 @@ impl Context {
         })?;
         let path = PathBuf::from(name);
         if path.exists() {
-            return Err(Error::new(format!("{name} exists. Choose another name.")));
+            return Err(Error::new(format!("{name} exists. Enter another name.")));
         }
         self.nothing_is_written()?;
         let (selected, zone) = (self.selected(), self.zone.clone());

@@ -52,6 +52,23 @@ fn rows_rail_and_steps() {
 }
 
 #[test]
+fn events_without_time_have_a_row_of_their_own_on_the_rail() {
+    let mut screen =
+        Screen::of(&[("pump-ctl/app.log", APP), ("dose-gw/notes.txt", "valve seven was stiff\nthe pump hums\n")]);
+    screen.keys("g");
+    let drawn = screen.shows((120, 30), &["no time"]);
+    let rail = screen.app.cx.layout.rail;
+    let last = drawn.lines().nth(usize::from(rail.bottom() - 1)).unwrap();
+    assert!(last.starts_with("no time█"), "in the lane of its host: {last:?}");
+    screen.click(rail.x + 8, rail.bottom() - 1);
+    let last = screen.app.cx.row_count() - 2;
+    assert_eq!(screen.app.cx.stream.cursor, last, "the first of the two without time");
+    screen.shows((120, 30), &["valve seven was stiff"]);
+    // Where everything is dated no row is left free.
+    assert!(!usual().draw(120, 30).contains("no time"));
+}
+
+#[test]
 fn a_drag_over_the_rail_narrows_it() {
     let mut screen = usual();
     screen.draw(120, 30);

@@ -156,7 +156,7 @@ const COMMANDS: &[ViewCommand<BoxView>] = &[
         name: "read-as",
         keys: &["e"],
         short: "read as",
-        long: "choose the format, encoding or order of dates of this source",
+        long: "set the format, encoding or order of dates of this source",
         run: |view, cx, _| {
             let source = view.source(cx)?;
             let help = "rfc3164  windows-1252  day-first   leave empty to detect";
@@ -603,11 +603,8 @@ fn host_pane(cx: &Context, pane: &mut Pane<'_>, label: &str) {
             );
             // What lies within the error of asking is no drift.
             if add.unsigned_abs() / 1_000_000 > within.max(1000) {
-                let text = format!(
-                    "wrong by {} (sure within {within} ms); d and {} corrects it",
-                    duration_text(-add),
-                    duration_text(add)
-                );
+                let text =
+                    format!("off by {} (±{within} ms); d and {} corrects it", duration_text(-add), duration_text(add));
                 pane.facts("", &text);
             } else {
                 pane.facts("", "in step with ours");

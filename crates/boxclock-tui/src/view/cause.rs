@@ -235,7 +235,7 @@ impl View for CauseView {
     fn empty(&self, _: &Context) -> Vec<String> {
         vec![
             "Nothing is pinned yet.".into(),
-            "In the Stream (3), p pins the chosen event with a note. Pins are the evidence of a cause.".into(),
+            "In the Stream (3), p pins the selected event with a note. Pins are the evidence of a cause.".into(),
         ]
     }
 

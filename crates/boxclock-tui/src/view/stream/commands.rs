@@ -108,7 +108,7 @@ pub(super) const COMMANDS: &[ViewCommand<StreamView>] = &[
         name: "choose-walk",
         keys: &["w"],
         short: "walk",
-        long: "choose what { and } go along: pattern, component, code, ink, pins",
+        long: "select what { and } go along: pattern, component, code, ink, pins",
         run: |_, cx, _| Ok(cx.walk_menu()),
     },
     ViewCommand {
@@ -150,7 +150,7 @@ pub(super) const COMMANDS: &[ViewCommand<StreamView>] = &[
         name: "lenses",
         keys: &["e"],
         short: "lenses",
-        long: "choose a lens: a filter with a name",
+        long: "select a lens: a filter with a name",
         run: |_, cx, _| Ok(cx.lens_menu()),
     },
     ViewCommand {
@@ -233,7 +233,7 @@ pub(super) const COMMANDS: &[ViewCommand<StreamView>] = &[
         name: "columns",
         keys: &["C"],
         short: "columns",
-        long: "choose the columns and their widths",
+        long: "set the columns and their widths",
         run: |_, cx, _| Ok(ask_columns(cx)),
     },
     ViewCommand {
