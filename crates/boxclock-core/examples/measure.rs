@@ -48,7 +48,7 @@ fn answers(view: &CaseView, work: &Work, of: &str) -> boxclock_core::Result<()> 
     row(&format!("pieces {of}"), started, "");
     let started = Instant::now();
     let patterns = view.run(&PatternAnalysis, work)?;
-    row(&format!("patterns {of}"), started, &format!("{} patterns", patterns.len()));
+    row(&format!("patterns {of}"), started, &format!("{} patterns", patterns.list.len()));
     let started = Instant::now();
     let marks = view.run(&MarkAnalysis, work)?;
     row(&format!("marks {of}"), started, &format!("{} marks", marks.len()));
