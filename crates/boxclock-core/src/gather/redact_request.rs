@@ -5,7 +5,9 @@ use std::path::PathBuf;
 use super::redact::{RedactPlan, Rules};
 use super::{Window, is_box};
 use crate::case::{Case, Options};
+use crate::format::Detected;
 use crate::logbook::Logbook;
+use crate::source::{Reader, Source};
 use crate::work::Work;
 use crate::{Error, Result};
 
@@ -34,6 +36,8 @@ pub struct RedactRequest {
     pub pinned: bool,
     /// Whether files that cannot be redacted go along as they are.
     pub keep_binary: bool,
+    /// Whether the copy is written although something in it still looks like a secret.
+    pub confirmed: bool,
 }
 
 /// A request that can be carried out by [`super::redact::redact`].
@@ -44,6 +48,14 @@ pub struct RedactReady {
     pub rules: Rules,
     /// The key of the case.
     pub key: [u8; 32],
+}
+
+/// How the lines of a source are read.
+fn detected(source: &Source) -> Option<Detected> {
+    match source.reader {
+        Reader::Lines(detected) => Some(detected),
+        Reader::Dump(_) => None,
+    }
 }
 
 impl RedactRequest {
@@ -83,6 +95,8 @@ impl RedactRequest {
             window,
             pins: pins.into_iter().map(|pin| (pin.source, pin.offset)).collect(),
             keep_binary: self.keep_binary,
+            formats: case.sources.iter().filter_map(|source| Some((source.name.clone(), detected(source)?))).collect(),
+            confirmed: self.confirmed,
         };
         Ok(RedactReady { plan, rules, key: logbook.redaction_key()? })
     }

@@ -1,0 +1,426 @@
+//! Values behind a word that says what they are, in the notations in which programs write them: `name=value`, `name: value`, JSON
+//! and JSON inside JSON, elements and attributes of XML, options of commands, settings in files, headers and queries.
+
+use aho_corasick::{AhoCorasick, MatchKind};
+
+use super::values::is_random;
+
+/// Words and what is known of their values.
+#[derive(Clone, Debug)]
+pub(super) struct Keys {
+    stems: AhoCorasick,
+    words: Vec<String>,
+    weak: Vec<String>,
+    not_with: Vec<String>,
+    prose: Vec<String>,
+    names: bool,
+    /// Whether a value is one word, also at the start of a line of settings.
+    single: bool,
+}
+
+/// How a value stands behind its word.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Way {
+    /// Behind `=`, or in quotes.
+    Tight,
+    /// Behind a colon and a blank, where prose may stand.
+    Loose,
+    /// Behind a blank, as the next word of a command.
+    Option,
+    /// Between two tags.
+    Element,
+}
+
+/// Signs that a value without quotes ends at.
+const ENDS: [char; 14] = [' ', '\t', '\n', '\r', ',', ';', '&', '"', '\'', '<', '>', ')', '}', ']'];
+
+impl Keys {
+    /// Finds values behind these words; `weak` ones count only with values that look made by a machine.
+    pub(super) fn new(
+        words: &[String],
+        weak: &[String],
+        not_with: &[String],
+        prose: &[String],
+        names: bool,
+    ) -> Result<Self, String> {
+        let lower = |list: &[String]| -> Vec<String> { list.iter().map(|word| word.to_lowercase()).collect() };
+        // Of several words that fit, the longest says where the value begins.
+        let longest_first = |list: &[String]| {
+            let mut list = lower(list);
+            list.sort_by_key(|word| std::cmp::Reverse(word.split(' ').count()));
+            list
+        };
+        let (words, weak) = (longest_first(words), longest_first(weak));
+        // The first part of a word of several is looked for: what may stand between the parts is seen then.
+        let stems = words.iter().chain(&weak).flat_map(|word| {
+            let first = word.split(' ').next().unwrap_or(word).to_owned();
+            let capital = capitalised(&first);
+            [first.clone(), capital, first.to_uppercase()]
+        });
+        let stems = AhoCorasick::builder()
+            .match_kind(MatchKind::LeftmostLongest)
+            .build(stems.collect::<std::collections::BTreeSet<_>>())
+            .map_err(|error| error.to_string())?;
+        Ok(Self { stems, words, weak, not_with: lower(not_with), prose: lower(prose), names, single: false })
+    }
+
+    /// The same, with values of one word.
+    pub(super) fn single(self, single: bool) -> Self {
+        Self { single, ..self }
+    }
+
+    /// Whether the values are names of people.
+    pub(super) fn of_names(&self) -> bool {
+        self.names
+    }
+
+    /// Adds the places of the values in a text.
+    pub(super) fn find(&self, text: &str, spans: &mut Vec<(usize, usize)>) {
+        let mut from = 0;
+        while let Some(found) = self.stems.find(aho_corasick::Input::new(text).range(from..)) {
+            from = found.end();
+            let (start, end) = name_around(text, found.start(), found.end());
+            let Some((end, is_weak)) = self.says(text, start, end) else {
+                // The same name is not looked at again.
+                from = end.max(from);
+                continue;
+            };
+            from = end.max(from);
+            if let Some((value, value_end)) = self.value(text, start, end, is_weak) {
+                spans.push((value, value_end));
+                from = value_end.max(from);
+            }
+        }
+    }
+
+    /// Whether a name says that a value is of this kind: where it ends, and whether weakly.
+    fn says(&self, text: &str, start: usize, end: usize) -> Option<(usize, bool)> {
+        let name = text.get(start..end)?;
+        let parts = parts_of(name);
+        if parts.last().is_some_and(|last| self.not_with.contains(last)) {
+            return None;
+        }
+        let behind = text.get(end..)?;
+        let joined = parts.concat();
+        for (list, weak) in [(&self.words, false), (&self.weak, true)] {
+            for word in list {
+                let mut pieces = word.split(' ');
+                let together: String = pieces.clone().collect();
+                let has_part = (0..parts.len()).any(|from| {
+                    let mut sum = String::new();
+                    parts[from..].iter().any(|part| {
+                        sum.push_str(part);
+                        sum == together
+                    })
+                });
+                let glued = together.len() >= 5 && joined.ends_with(&together)
+                    || together.len() >= 8 && joined.starts_with(&together);
+                if has_part || glued {
+                    return Some((end, weak));
+                }
+                // `mot de passe`, `Account Name`: words with blanks between them.
+                let first = pieces.next()?;
+                if parts.last().is_some_and(|last| last == first)
+                    && let rest @ [_, ..] = pieces.collect::<Vec<_>>().as_slice()
+                    && let Some(length) = follows(behind, rest)
+                {
+                    return Some((end + length, weak));
+                }
+            }
+        }
+        None
+    }
+
+    /// The value behind a name that ends at `end`.
+    fn value(&self, text: &str, start: usize, end: usize, is_weak: bool) -> Option<(usize, usize)> {
+        let before = text.get(..start)?;
+        let mut rest = text.get(end..)?;
+        let at = |rest: &str| text.len() - rest.len();
+        let in_tag = before.ends_with('<')
+            || before.rsplit('<').next().is_some_and(|lead| {
+                lead.len() < 40 && !lead.contains(['>', ' ', '\n']) && before.contains('<') && lead.ends_with(':')
+            });
+        let is_option = before.ends_with("--") || before.ends_with(" -") || before.ends_with(" /");
+        if in_tag {
+            // `<password type="x">value</password>`
+            let attributes = rest.get(..rest.find('>')?)?;
+            let open = !attributes.ends_with('/') && !attributes.contains(['<', '\n']) && !attributes.starts_with('=');
+            rest = rest.get(attributes.len() + 1..)?;
+            let length = rest.find(['<', '\n']).unwrap_or(rest.len());
+            return if open { self.take(text, at(rest), length, Way::Element, is_weak) } else { None };
+        }
+        rest = rest.trim_start_matches(']');
+        let (quoted, inner) = closing_quote(rest);
+        rest = inner;
+        // `name="password" value="x"`, `{"name":"password","value":"x"}`
+        if quoted && let Some(inner) = beside(rest) {
+            rest = inner;
+        } else if quoted && let Some(inner) = rest.strip_prefix('>') {
+            // `<Data Name="password">value</Data>`
+            let length = inner.find(['<', '\n']).unwrap_or(inner.len());
+            return self.take(text, at(inner), length, Way::Element, is_weak);
+        } else {
+            let blanks = rest.len() - rest.trim_start_matches([' ', '\t']).len();
+            let lead = rest.trim_start_matches([' ', '\t']);
+            let separated = ["=>", ":=", "==", "::", "=", ":", "："].iter().find_map(|sign| lead.strip_prefix(sign));
+            match separated {
+                Some(inner) => {
+                    let colon = lead.starts_with(':') || lead.starts_with('：');
+                    let trimmed = inner.trim_start_matches([' ', '\t']);
+                    // A list of one: `"authorization":["…"]`.
+                    let list = trimmed.strip_prefix('[').map(|inner| inner.trim_start_matches(' '));
+                    let trimmed = list.filter(|inner| inner.starts_with(['"', '\''])).unwrap_or(trimmed);
+                    let way = if colon && !quoted && inner.len() > trimmed.len() { Way::Loose } else { Way::Tight };
+                    return self.worded(text, start, trimmed, way, is_weak);
+                }
+                None if is_option && blanks > 0 => return self.worded(text, start, lead, Way::Option, is_weak),
+                // `IDENTIFIED BY 'x'`, `PASSWORD 'x'`, `password is 'x'`, `password x` where x is no word.
+                None if blanks > 0 && !quoted => {
+                    let lead = ["is ", "was ", "of "].iter().find_map(|word| lead.strip_prefix(word)).unwrap_or(lead);
+                    let word: &str = lead.split([' ', '\t', '\n', '\r']).next().unwrap_or_default();
+                    let made = is_random(word.trim_end_matches(['.', ',', ';'])) && has_sign(word);
+                    let in_quotes = lead.starts_with(['\'', '"']) && !self.names;
+                    return if in_quotes || made && !self.names {
+                        self.worded(text, start, lead, Way::Option, is_weak)
+                    } else {
+                        None
+                    };
+                }
+                None => return None,
+            }
+        }
+        self.worded(text, start, rest, Way::Tight, is_weak)
+    }
+
+    /// A value that starts with `rest`, in quotes or without.
+    fn worded(&self, text: &str, start: usize, rest: &str, way: Way, is_weak: bool) -> Option<(usize, usize)> {
+        let at = text.len() - rest.len();
+        let slashes = rest.bytes().take_while(|byte| *byte == b'\\').count();
+        if let Some(quote) = rest.get(slashes..)?.chars().next().filter(|sign| matches!(sign, '"' | '\'' | '`')) {
+            let inner = rest.get(slashes + 1..)?;
+            let length = closing(inner, quote, slashes);
+            // `key="password" value="x"`: the value is a name.
+            let behind = inner.get(length..).unwrap_or_default().trim_start_matches('\\');
+            if is_weak && behind.strip_prefix(quote).is_some_and(|behind| beside(behind).is_some()) {
+                return None;
+            }
+            return self.take(text, at + slashes + 1, length, Way::Tight, is_weak);
+        }
+        let line = rest.split(['\n', '\r']).next().unwrap_or_default();
+        let length = if way != Way::Option
+            && !is_weak
+            && !self.single
+            && is_setting(text, start)
+            && !has_pairs(line)
+            && !self.names
+        {
+            line.trim_end().len()
+        } else if self.names {
+            let end =
+                line.find(|sign| ENDS.contains(&sign) || matches!(sign, '(' | ':' | '|' | '/')).unwrap_or(line.len());
+            line.get(..end)?.trim_end_matches('.').len()
+        } else if line.starts_with('{') && line.contains('}') && way == Way::Tight && !line.contains('"') {
+            // `password={a;b}` of connection strings.
+            line.find('}')? + 1
+        } else {
+            line.find(|sign| ENDS.contains(&sign)).unwrap_or(line.len())
+        };
+        self.take(text, at, length, way, is_weak)
+    }
+
+    /// The value, if it may be one.
+    fn take(&self, text: &str, at: usize, length: usize, way: Way, is_weak: bool) -> Option<(usize, usize)> {
+        let value = text.get(at..at + length)?;
+        if self.names {
+            // Behind the domain stands the name.
+            let name = value.rsplit('\\').next().unwrap_or(value);
+            let sign = |letter: char| letter.is_alphanumeric() || matches!(letter, '.' | '_' | '-' | ' ' | '@');
+            let good = name.chars().all(sign) && name.chars().any(char::is_alphabetic) && name.chars().count() >= 2;
+            let words = name.split(' ').count();
+            return (good && words <= 3 && !self.prose.contains(&name.to_lowercase()))
+                .then_some((at + length - name.len(), at + length));
+        }
+        let lower = value.to_lowercase();
+        let first = value.chars().next()?;
+        let blank = value.chars().all(|letter| letter == first || !letter.is_alphanumeric());
+        let placeholder = value.starts_with(['{', '[']) && !value.ends_with('}')
+            || ["${", "$(", "%(", "%s", "%d", "{{", "{0", "{}", "<", "…"].iter().any(|lead| value.starts_with(lead));
+        if blank || placeholder {
+            return None;
+        }
+        let word = lower.trim_end_matches(['.', ',', ';', '!', ':']);
+        let plain = word.chars().all(char::is_alphabetic);
+        let is_prose = |word: &str| self.prose.iter().any(|other| other == word);
+        let first_word = lower.split(' ').next().unwrap_or_default().trim_end_matches(['.', ',', ';', ':']);
+        if matches!(way, Way::Loose | Way::Option) && (is_prose(first_word) || way == Way::Loose && plain && is_weak)
+            || is_prose(word)
+        {
+            return None;
+        }
+        let good = if is_weak { is_random(value) || value.len() >= 16 && !plain } else { true };
+        good.then_some((at, at + length))
+    }
+}
+
+fn capitalised(word: &str) -> String {
+    let mut letters = word.chars();
+    letters.next().map_or(String::new(), |first| first.to_uppercase().collect::<String>() + letters.as_str())
+}
+
+/// The whole name that a place is in: letters, digits, `_`, `-` and `.`.
+fn name_around(text: &str, start: usize, end: usize) -> (usize, usize) {
+    let inside = |letter: &char| letter.is_alphanumeric() || matches!(letter, '_' | '-' | '.');
+    let before: usize = text[..start].chars().rev().take_while(inside).map(char::len_utf8).sum();
+    let behind: usize = text[end..].chars().take_while(inside).map(char::len_utf8).sum();
+    let lead = text[start - before..start].bytes().take_while(|byte| matches!(byte, b'-' | b'.')).count();
+    (start - before + lead.min(before), end + behind)
+}
+
+/// The parts of a name, in small letters: `dbPassword2`, `DB_PASS`, `db.pass`.
+fn parts_of(name: &str) -> Vec<String> {
+    let mut parts: Vec<String> = vec![String::new()];
+    let mut before = ' ';
+    for letter in name.chars() {
+        let starts = letter.is_uppercase() && before.is_lowercase();
+        if matches!(letter, '_' | '-' | '.') || starts {
+            parts.push(String::new());
+        }
+        if letter.is_alphanumeric()
+            && let Some(part) = parts.last_mut()
+        {
+            part.extend(letter.to_lowercase());
+        }
+        before = letter;
+    }
+    parts.retain(|part| !part.is_empty());
+    parts
+}
+
+/// How much of a text the words take that it must go on with, blanks before each.
+fn follows(text: &str, words: &[&str]) -> Option<usize> {
+    let mut rest = text;
+    for word in words {
+        let inner = rest.strip_prefix(' ')?.trim_start_matches(' ');
+        let length = inner.char_indices().map(|(at, letter)| at + letter.len_utf8()).nth(word.chars().count() - 1)?;
+        if inner.get(..length)?.to_lowercase() != *word {
+            return None;
+        }
+        rest = inner.get(length..)?;
+    }
+    let ends = !rest.starts_with(|letter: char| letter.is_alphanumeric() || letter == '_');
+    ends.then_some(text.len() - rest.len())
+}
+
+/// Without the quote that ends a name, and the backslashes before it.
+fn closing_quote(rest: &str) -> (bool, &str) {
+    let inner = rest.trim_start_matches('\\');
+    match inner.strip_prefix(['"', '\'']) {
+        Some(inner) => (true, inner),
+        None => (false, rest),
+    }
+}
+
+/// Behind a quoted name, the value in an attribute or member `value` beside it.
+fn beside(rest: &str) -> Option<&str> {
+    let lead = rest.trim_start_matches([' ', ',', '\\', '"', '\'']);
+    let lead = lead.strip_prefix("value").or_else(|| lead.strip_prefix("Value"))?;
+    let lead = lead.trim_start_matches(['\\', '"', '\'', ' ']);
+    lead.strip_prefix(['=', ':']).map(|rest| rest.trim_start_matches(' '))
+}
+
+/// Bytes up to the quote that closes a value, behind as many backslashes as the one that opened it; else up to the end of the line.
+fn closing(inner: &str, quote: char, slashes: usize) -> usize {
+    let mut before = 0;
+    for (at, letter) in inner.char_indices() {
+        match letter {
+            '\n' | '\r' => return at,
+            '\\' => before += 1,
+            _ => {
+                let closes = if slashes == 0 { before % 2 == 0 } else { before == slashes };
+                if letter == quote && closes {
+                    return at - slashes.min(before);
+                }
+                before = 0;
+            }
+        }
+    }
+    inner.len()
+}
+
+/// Whether a name stands at the start of its line, as in a file of settings.
+fn is_setting(text: &str, start: usize) -> bool {
+    let line = text[..start].rsplit('\n').next().unwrap_or_default().trim_start();
+    let line = line.strip_prefix("export ").or_else(|| line.strip_prefix("set ")).unwrap_or(line);
+    line.is_empty() || matches!(line, "- " | "#" | "# " | "; ")
+}
+
+/// Whether a text goes on with other pairs: then blanks end a value.
+fn has_pairs(line: &str) -> bool {
+    let mut words = line.split([' ', ';', '&', ',']).skip(1);
+    words.any(|word| {
+        word.split_once('=').is_some_and(|(name, _)| {
+            !name.is_empty()
+                && name.bytes().all(|byte| byte.is_ascii_alphanumeric() || matches!(byte, b'_' | b'-' | b'.'))
+        })
+    }) || line.contains(';')
+        || line.contains('&')
+}
+
+/// Whether a word has a digit or a sign: no word of a sentence.
+fn has_sign(word: &str) -> bool {
+    word.bytes().any(|byte| byte.is_ascii_digit() || matches!(byte, b'!' | b'$' | b'%' | b'#' | b'@' | b'+' | b'*'))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn keys() -> Keys {
+        let words = ["password", "mot de passe", "secret", "pass"].map(str::to_owned);
+        let weak = ["token".to_owned()];
+        let not_with = ["count".to_owned(), "file".to_owned()];
+        Keys::new(&words, &weak, &not_with, &["expired".to_owned(), "failed".to_owned()], false).unwrap()
+    }
+
+    fn found(text: &str) -> Vec<String> {
+        let mut spans = Vec::new();
+        keys().find(text, &mut spans);
+        spans.into_iter().map(|(start, end)| text[start..end].to_owned()).collect()
+    }
+
+    #[test]
+    fn notations() {
+        for (text, wanted) in [
+            ("x password=abc y", vec!["abc"]),
+            ("password=\"a b;c\" y", vec!["a b;c"]),
+            (r#"{"m":"{\"password\":\"p1\",\"x\":1}"}"#, vec!["p1"]),
+            ("<password>a b</password>", vec!["a b"]),
+            ("x --password abc --to y", vec!["abc"]),
+            ("dbPassword: x1", vec!["x1"]),
+            ("mot de passe : Homard", vec!["Homard"]),
+            ("password_file=/x password_count=3", vec![]),
+            ("password: expired", vec![]),
+            ("password expired", vec![]),
+            ("token: identifier; token=Zx81abcd", vec!["Zx81abcd"]),
+            ("bypass=false passed=3", vec![]),
+            ("password=", vec![]),
+            ("name=\"password\" value=\"x y\"", vec!["x y"]),
+        ] {
+            assert_eq!(found(text), wanted, "{text}");
+        }
+    }
+
+    proptest::proptest! {
+        #[test]
+        fn any_text(parts in proptest::collection::vec(proptest::sample::select(vec![
+            "password", "=", ":", "\"", "\\", "'", " ", "\n", "ü", "<", ">", "token", "value", "mot de passe", "abc1", "密码", "--", "{", "}",
+        ]), 0..40)) {
+            let text = parts.concat();
+            let mut spans = Vec::new();
+            keys().find(&text, &mut spans);
+            for (start, end) in spans {
+                proptest::prop_assert!(start < end && text.get(start..end).is_some_and(|value| !value.contains('\n')));
+            }
+        }
+    }
+}

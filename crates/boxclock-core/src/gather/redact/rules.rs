@@ -1,0 +1,262 @@
+//! The rules: what is replaced. They are data (`redaction.toml`, files of the user), each with samples of its own that must hold.
+
+use regex::bytes::{Regex, RegexBuilder};
+use serde::Deserialize;
+
+use super::keys::Keys;
+use super::values::Check;
+use crate::{limits, platform};
+
+/// One rule: what is replaced.
+#[derive(Clone, Debug)]
+pub struct Rule {
+    /// Its name, as the redacted box shows it.
+    pub name: String,
+    /// What it is for, for people.
+    pub title: String,
+    /// How it finds values.
+    pub(super) finder: Finder,
+    check: Option<Check>,
+    keep: Vec<String>,
+    /// Whether a value that was found once is replaced wherever it stands.
+    pub(super) spreads: bool,
+    /// Whether an address stays an address: the replacement of 10.1.2.3 looks like one.
+    pub(super) keeps_shape: bool,
+    /// Whether what it finds is only reported, not replaced.
+    pub(super) suspects: bool,
+}
+
+/// How values are found.
+#[derive(Clone, Debug)]
+pub(super) enum Finder {
+    /// What a regular expression matches, or its group `value`.
+    Pattern(Regex),
+    /// What stands behind a word that says so, in any of the usual notations.
+    Keys(Box<Keys>),
+    /// The lines of private keys between their marks.
+    Armour,
+    /// IPv6 addresses.
+    Ipv6,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+struct RuleText {
+    name: String,
+    title: String,
+    /// A regular expression; where it has a group `value`, only that is replaced.
+    pattern: Option<String>,
+    /// Words behind which a value stands: `password`, `api key`.
+    words: Option<Vec<String>>,
+    /// Words that count only if the value looks made by a machine: `token`, `session id`.
+    #[serde(default)]
+    weak_words: Vec<String>,
+    /// Last words of a name that say something about the value, and not the value: `count`, `expires`.
+    #[serde(default)]
+    not_with: Vec<String>,
+    /// Values that are prose when they stand unquoted behind a colon.
+    #[serde(default)]
+    prose: Vec<String>,
+    /// Whether the values are names of people: letters, digits and a few signs.
+    #[serde(default)]
+    names: bool,
+    /// A finder that is code: `armour`, `ipv6`.
+    find: Option<Code>,
+    #[serde(default)]
+    check: Option<Check>,
+    /// Values that stay as they are.
+    #[serde(default)]
+    keep: Vec<String>,
+    #[serde(default)]
+    spreads: bool,
+    #[serde(default, alias = "keeps_shape")]
+    keeps_shape: bool,
+    #[serde(default)]
+    suspects: bool,
+    /// Texts in which it finds what stands between ‹ and ›, and nothing else.
+    #[serde(default)]
+    finds: Vec<String>,
+    /// Texts in which it finds nothing.
+    #[serde(default)]
+    leaves: Vec<String>,
+}
+
+#[derive(Clone, Copy, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+enum Code {
+    Armour,
+    Ipv6,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RuleFile {
+    rule: Vec<RuleText>,
+}
+
+/// The rules that are applied, in order: where two find the same place, the first one names it.
+#[derive(Clone, Debug, Default)]
+pub struct Rules {
+    /// Good ones.
+    pub good: Vec<Rule>,
+    /// File and mistake.
+    pub wrong: Vec<(String, String)>,
+}
+
+pub(super) const SHIPPED: &str = include_str!("../redaction.toml");
+
+impl Rules {
+    /// Those that ship with the program and those in the folder `redaction` of the configuration.
+    pub fn load() -> Self {
+        let mut rules = Self::shipped();
+        let folder = platform::config_dir().map(|folder| folder.join("redaction"));
+        for (file, text) in folder.map_or(Vec::new(), |folder| platform::toml_texts(&folder)) {
+            match text {
+                Ok(text) => rules.add(&file, &text),
+                Err(error) => rules.wrong.push((file, error.to_string())),
+            }
+        }
+        rules
+    }
+
+    /// Those that ship with the program.
+    pub fn shipped() -> Self {
+        let mut rules = Self::default();
+        rules.add("redaction.toml", SHIPPED);
+        rules
+    }
+
+    /// Adds the rules of a file; one with the name of another takes its place. A rule whose own samples do not hold is wrong.
+    pub fn add(&mut self, file: &str, text: &str) {
+        let parsed: Result<RuleFile, _> = toml::from_str(text);
+        let parsed = match parsed {
+            Ok(parsed) => parsed.rule,
+            Err(error) => return self.wrong.push((file.to_owned(), error.to_string().trim_end().to_owned())),
+        };
+        for text in parsed {
+            let name = text.name.clone();
+            match Rule::of(text) {
+                Err(mistake) => self.wrong.push((file.to_owned(), format!("rule {name}: {mistake}"))),
+                Ok(rule) => match self.good.iter_mut().find(|other| other.name == name) {
+                    Some(other) => *other = rule,
+                    None => self.good.push(rule),
+                },
+            }
+        }
+    }
+
+    /// Adds a rule for words that are known: the names of users or hosts.
+    pub fn add_words(&mut self, name: &str, title: &str, words: &[String]) {
+        let words: Vec<String> = words.iter().filter(|word| word.len() > 1).map(|word| regex::escape(word)).collect();
+        if words.is_empty() {
+            return;
+        }
+        // Bounds by hand: `\b` would see one between a letter and a hyphen.
+        let pattern = format!(r"(?i)(?:^|[^A-Za-z0-9_.-])(?<value>{})(?:$|[^A-Za-z0-9_-])", words.join("|"));
+        if let Ok(pattern) = RegexBuilder::new(&pattern).size_limit(limits::REGEX_BYTES).build() {
+            self.good.push(Rule {
+                name: name.to_owned(),
+                title: title.to_owned(),
+                finder: Finder::Pattern(pattern),
+                check: None,
+                keep: Vec::new(),
+                spreads: false,
+                keeps_shape: false,
+                suspects: false,
+            });
+        }
+    }
+}
+
+impl Rule {
+    fn of(text: RuleText) -> Result<Self, String> {
+        let finder = match (text.pattern, text.words, text.find) {
+            (Some(pattern), None, None) => {
+                let built = RegexBuilder::new(&pattern).size_limit(limits::REGEX_BYTES).build();
+                let pattern = built.map_err(|error| error.to_string())?;
+                if pattern.is_match(b"") {
+                    return Err("the pattern matches an empty text: it would find something everywhere".into());
+                }
+                Finder::Pattern(pattern)
+            }
+            (None, Some(words), None) => {
+                let keys = Keys::new(&words, &text.weak_words, &text.not_with, &text.prose, text.names);
+                Finder::Keys(Box::new(keys?.single(text.check.is_some())))
+            }
+            (None, None, Some(Code::Armour)) => Finder::Armour,
+            (None, None, Some(Code::Ipv6)) => Finder::Ipv6,
+            _ => return Err("write one of: pattern, words, find".into()),
+        };
+        let (name, title, check) = (text.name, text.title, text.check);
+        let keep = text.keep.iter().map(|value| value.to_lowercase()).collect();
+        let (spreads, keeps_shape, suspects) = (text.spreads, text.keeps_shape, text.suspects);
+        let rule = Self { name, title, finder, check, keep, spreads, keeps_shape, suspects };
+        rule.holds(&text.finds, &text.leaves)?;
+        Ok(rule)
+    }
+
+    /// Whether its own samples hold.
+    fn holds(&self, finds: &[String], leaves: &[String]) -> Result<(), String> {
+        for sample in finds.iter().chain(leaves) {
+            let (text, wanted) = marked(sample);
+            let found: Vec<String> = self.spans(&text).map(|(start, end)| text[start..end].to_owned()).collect();
+            if found != wanted {
+                return Err(format!("its sample \"{sample}\" does not hold: found are {found:?}"));
+            }
+        }
+        Ok(())
+    }
+
+    /// The places that it finds in a text, ascending.
+    pub(super) fn spans(&self, text: &str) -> impl Iterator<Item = (usize, usize)> {
+        let mut spans = Vec::new();
+        match &self.finder {
+            Finder::Pattern(pattern) => {
+                let mut from = 0;
+                while let Some(captures) = pattern.captures_at(text.as_bytes(), from) {
+                    let Some(value) = captures.name("value").or_else(|| captures.get(0)) else { break };
+                    // What stands behind a value may be what stands before the next one.
+                    from = value.end().max(from + 1);
+                    spans.push((value.start(), value.end()));
+                    if from > text.len() {
+                        break;
+                    }
+                }
+            }
+            Finder::Keys(keys) => keys.find(text, &mut spans),
+            Finder::Armour => super::armour::find(text, &mut spans),
+            Finder::Ipv6 => super::values::ipv6(text, &mut spans),
+        }
+        spans.retain(|(start, end)| {
+            text.get(*start..*end).is_some_and(|value| !value.is_empty() && self.applies(text, *start, value))
+        });
+        spans.into_iter()
+    }
+
+    /// Whether its values are names of people.
+    pub(super) fn is_of_names(&self) -> bool {
+        matches!(&self.finder, Finder::Keys(keys) if keys.of_names()) || self.name == "user"
+    }
+
+    fn applies(&self, text: &str, start: usize, value: &str) -> bool {
+        let is_mark = value.starts_with('[') && value.ends_with(']');
+        !is_mark
+            && !self.keep.contains(&value.to_lowercase())
+            && self.check.is_none_or(|check| check.holds(text, start, value))
+    }
+}
+
+/// A text whose secrets stand between ‹ and ›: without these signs, and the secrets.
+pub(super) fn marked(sample: &str) -> (String, Vec<String>) {
+    let (mut text, mut secrets) = (String::new(), Vec::new());
+    let mut rest = sample;
+    while let Some((before, behind)) = rest.split_once('‹') {
+        let (secret, behind) = behind.split_once('›').unwrap_or((behind, ""));
+        text.push_str(before);
+        text.push_str(secret);
+        secrets.push(secret.to_owned());
+        rest = behind;
+    }
+    text.push_str(rest);
+    (text, secrets)
+}
