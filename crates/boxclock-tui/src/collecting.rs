@@ -98,6 +98,7 @@ impl Task {
                 ("words", "Words", "more words to replace, separated by blanks"),
                 ("except", "Except", "names of rules to skip (v lists them)"),
                 ("binary", "Binaries", "yes: include dumps and event logs, which cannot be redacted"),
+                ("confirm", "Confirm", "yes: write the copy although something in it still looks like a secret"),
             ],
         }
     }
@@ -212,6 +213,7 @@ impl Collecting {
             ("pinned", "yes".into()),
             ("hide", "no".into()),
             ("binary", "no".into()),
+            ("confirm", "no".into()),
         ];
         for (key, text) in suggested {
             let field = self.texts.entry(key).or_default();
@@ -479,6 +481,7 @@ impl Collecting {
             within: self.text("span").to_owned(),
             around,
             keep_binary: is("binary"),
+            confirmed: is("confirm"),
             ..RedactRequest::default()
         };
         if write && self.text("copy").trim().is_empty() {
@@ -499,8 +502,11 @@ impl Collecting {
     }
 }
 
+/// Values that still look like secrets and are listed.
+const MAX_LEFTOVERS: usize = 20;
+
 fn failed(error: &Error) -> TaskDone {
-    TaskDone::Log(vec![(LogLevel::Bad, error.to_string())], None)
+    TaskDone::Log(error.to_string().lines().map(|line| (LogLevel::Bad, line.to_owned())).collect(), None)
 }
 
 /// Gathers, and says at once whether what came covers the moment.
@@ -550,6 +556,12 @@ fn replaced(summary: &RedactSummary, prepared: &RedactReady, preview: bool) -> V
     }
     let left = summary.left_out.iter();
     log.extend(left.map(|left| (LogLevel::Bad, format!("left out: {} ({}): {}", left.origin, left.host, left.reason))));
+    let leftovers = summary.leftovers.iter().filter(|_| preview).take(MAX_LEFTOVERS);
+    log.extend(leftovers.map(|left| {
+        let text =
+            format!("still looks like a secret: {} ({}, {} × in {})", left.value, left.rule, left.count, left.file);
+        (LogLevel::Bad, text)
+    }));
     if !preview {
         log.push((
             LogLevel::Good,

@@ -388,6 +388,9 @@ pub struct Redact {
     /// Take files that cannot be redacted (dumps, packed files, event logs) unchanged
     #[arg(long)]
     pub keep_binary: bool,
+    /// Write the copy although something in it still looks like a secret
+    #[arg(long)]
+    pub confirm: bool,
     /// Show progress on standard error
     #[arg(long)]
     pub progress: bool,

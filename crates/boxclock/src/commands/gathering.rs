@@ -11,7 +11,7 @@ use boxclock_core::clock::{Zone, human, to_rfc3339};
 use boxclock_core::coverage;
 use boxclock_core::facts::{self, Checks, Finding};
 use boxclock_core::gather::recipe::{Recipe, Recipes};
-use boxclock_core::gather::redact::{self, Sample};
+use boxclock_core::gather::redact::{self, Leftover, Sample};
 use boxclock_core::gather::{
     self, AppliedRule, Mark, PackOptions, Packed, Plan, RedactReady, RedactRequest, Unreadable, Window,
 };
@@ -328,7 +328,14 @@ pub fn checks(arguments: &args::Listing) -> Ended {
     Ok(if checks.wrong.is_empty() && unread.is_empty() { Outcome::Done } else { Outcome::Partly })
 }
 
-/// Writes a box to hand on, or says what would be replaced.
+/// Values that still look like secrets and are listed one by one.
+const MOST_LEFTOVERS: usize = 20;
+
+fn visible(value: &str) -> String {
+    boxclock_core::visible(value, false)
+}
+
+/// Writes a redacted copy of a box, or lists what would be replaced.
 pub fn redact(arguments: &args::Redact) -> Ended {
     let work = cancellable();
     let request = RedactRequest {
@@ -343,6 +350,7 @@ pub fn redact(arguments: &args::Redact) -> Ended {
         within: arguments.within.clone(),
         pinned: arguments.pinned,
         keep_binary: arguments.keep_binary,
+        confirmed: arguments.confirm,
     };
     let RedactReady { plan: options, rules, key } = request.prepare(now(), &work)?;
     let shown = arguments.progress.then(|| progress::Shown::start(&work, "redacting"));
@@ -363,6 +371,18 @@ pub fn redact(arguments: &args::Redact) -> Ended {
     }
     if summary.applied.is_empty() {
         writeln!(out, "nothing that these {} rules would replace", rules.good.len())?;
+    }
+    if arguments.into.is_none() {
+        for Leftover { file, rule, value, count } in summary.leftovers.iter().take(MOST_LEFTOVERS) {
+            writeln!(out, "still looks like a secret: {value} ({rule}, {count} × in {file})", value = visible(value))?;
+        }
+        let more = summary.leftovers.len().saturating_sub(MOST_LEFTOVERS);
+        if more > 0 {
+            writeln!(out, "and {} more", many(more, "value"))?;
+        }
+        if !summary.leftovers.is_empty() {
+            writeln!(out, "add a rule or --word for them, or write the copy with --confirm")?;
+        }
     }
     for left in &summary.left_out {
         say(&format!("left out: {} ({}): {}", left.origin, left.host, left.reason));

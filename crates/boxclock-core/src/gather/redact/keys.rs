@@ -23,6 +23,8 @@ pub(super) struct Keys {
 enum Way {
     /// Behind `=`, or in quotes.
     Tight,
+    /// Behind a colon without a blank: `name:value`.
+    Glued,
     /// Behind a colon and a blank, where prose may stand.
     Loose,
     /// Behind a blank, as the next word of a command.
@@ -162,7 +164,9 @@ impl Keys {
         } else {
             let blanks = rest.len() - rest.trim_start_matches([' ', '\t']).len();
             let lead = rest.trim_start_matches([' ', '\t']);
-            let separated = ["=>", ":=", "==", "::", "=", ":", "："].iter().find_map(|sign| lead.strip_prefix(sign));
+            let separated = ["=>", ":=", "==", "::", "=", ":", "：", "%3D", "%3d", "%3A"]
+                .iter()
+                .find_map(|sign| lead.strip_prefix(sign));
             match separated {
                 Some(inner) => {
                     let colon = lead.starts_with(':') || lead.starts_with('：');
@@ -171,14 +175,27 @@ impl Keys {
                     let list = trimmed.strip_prefix('[').map(|inner| inner.trim_start_matches(' '));
                     let trimmed = list.filter(|inner| inner.starts_with(['"', '\''])).unwrap_or(trimmed);
                     let way = if colon && !quoted && inner.len() > trimmed.len() { Way::Loose } else { Way::Tight };
+                    // `libsecret:amd64`: a longer name, and a colon of its own.
+                    let glued = colon && !quoted && way == Way::Tight && !trimmed.starts_with(['"', '\'', '\\']);
+                    if glued && text.get(start..end)?.contains(['-', '.']) {
+                        return None;
+                    }
+                    let way = if glued { Way::Glued } else { way };
                     return self.worded(text, start, trimmed, way, is_weak);
                 }
                 None if is_option && blanks > 0 => return self.worded(text, start, lead, Way::Option, is_weak),
                 // `IDENTIFIED BY 'x'`, `PASSWORD 'x'`, `password is 'x'`, `password x` where x is no word.
                 None if blanks > 0 && !quoted => {
+                    // `password for user x: value`
+                    if let Some(inner) = told_for(lead).filter(|_| !self.names) {
+                        return self.worded(text, start, inner, Way::Loose, is_weak);
+                    }
                     let lead = ["is ", "was ", "of "].iter().find_map(|word| lead.strip_prefix(word)).unwrap_or(lead);
                     let word: &str = lead.split([' ', '\t', '\n', '\r']).next().unwrap_or_default();
-                    let made = is_random(word.trim_end_matches(['.', ',', ';'])) && has_sign(word);
+                    let bare = word.trim_end_matches(['.', ',', ';']);
+                    let lone =
+                        !text.get(start..end)?.contains(['-', '.', '_']) && bare.starts_with(char::is_alphanumeric);
+                    let made = lone && is_random(bare) && has_sign(word);
                     let in_quotes = lead.starts_with(['\'', '"']) && !self.names;
                     return if in_quotes || made && !self.names {
                         self.worded(text, start, lead, Way::Option, is_weak)
@@ -207,7 +224,7 @@ impl Keys {
             return self.take(text, at + slashes + 1, length, Way::Tight, is_weak);
         }
         let line = rest.split(['\n', '\r']).next().unwrap_or_default();
-        let length = if way != Way::Option
+        let length = if !matches!(way, Way::Option | Way::Glued)
             && !is_weak
             && !self.single
             && is_setting(text, start)
@@ -223,7 +240,9 @@ impl Keys {
             // `password={a;b}` of connection strings.
             line.find('}')? + 1
         } else {
-            line.find(|sign| ENDS.contains(&sign)).unwrap_or(line.len())
+            let end = line.find(|sign| ENDS.contains(&sign)).unwrap_or(line.len());
+            // In an address inside another, `&` is written so.
+            line.get(..end)?.find("%26").unwrap_or(end)
         };
         self.take(text, at, length, way, is_weak)
     }
@@ -255,6 +274,14 @@ impl Keys {
         if matches!(way, Way::Loose | Way::Option) && (is_prose(first_word) || way == Way::Loose && plain && is_weak)
             || is_prose(word)
         {
+            return None;
+        }
+        // `key="db.password"`: the value is a name itself.
+        let is_name = || {
+            let parts = parts_of(value);
+            self.words.iter().any(|word| parts.iter().any(|part| part == word))
+        };
+        if is_weak && is_name() {
             return None;
         }
         let good = if is_weak { is_random(value) || value.len() >= 16 && !plain } else { true };
@@ -309,6 +336,17 @@ fn follows(text: &str, words: &[&str]) -> Option<usize> {
     }
     let ends = !rest.starts_with(|letter: char| letter.is_alphanumeric() || letter == '_');
     ends.then_some(text.len() - rest.len())
+}
+
+/// What stands behind the colon of `for user x: value`: a few words say whose it is.
+fn told_for(lead: &str) -> Option<&str> {
+    let words = ["for ", "für ", "pour ", "para ", "voor ", "per ", "för ", "til "];
+    let rest = words.iter().find_map(|word| lead.strip_prefix(word))?;
+    let (whose, value) = rest.split_once(':')?;
+    let short = whose.len() <= 60 && whose.split(' ').count() <= 3 && !whose.contains(['\n', '=', '"']);
+    short
+        .then(|| value.trim_start_matches([' ', '\t']))
+        .filter(|value| !value.starts_with(['\n', '\r']) && !value.is_empty())
 }
 
 /// Without the quote that ends a name, and the backslashes before it.

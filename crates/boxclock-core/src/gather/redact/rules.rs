@@ -29,8 +29,8 @@ pub struct Rule {
 /// How values are found.
 #[derive(Clone, Debug)]
 pub(super) enum Finder {
-    /// What a regular expression matches, or its group `value`.
-    Pattern(Regex),
+    /// What regular expressions match, or their group `value`.
+    Patterns(Vec<Regex>),
     /// What stands behind a word that says so, in any of the usual notations.
     Keys(Box<Keys>),
     /// The lines of private keys between their marks.
@@ -46,6 +46,9 @@ struct RuleText {
     title: String,
     /// A regular expression; where it has a group `value`, only that is replaced.
     pattern: Option<String>,
+    /// Several of them.
+    #[serde(default)]
+    patterns: Vec<String>,
     /// Words behind which a value stands: `password`, `api key`.
     words: Option<Vec<String>>,
     /// Words that count only if the value looks made by a machine: `token`, `session id`.
@@ -157,7 +160,7 @@ impl Rules {
             self.good.push(Rule {
                 name: name.to_owned(),
                 title: title.to_owned(),
-                finder: Finder::Pattern(pattern),
+                finder: Finder::Patterns(vec![pattern]),
                 check: None,
                 keep: Vec::new(),
                 spreads: false,
@@ -170,22 +173,26 @@ impl Rules {
 
 impl Rule {
     fn of(text: RuleText) -> Result<Self, String> {
-        let finder = match (text.pattern, text.words, text.find) {
-            (Some(pattern), None, None) => {
-                let built = RegexBuilder::new(&pattern).size_limit(limits::REGEX_BYTES).build();
-                let pattern = built.map_err(|error| error.to_string())?;
-                if pattern.is_match(b"") {
-                    return Err("the pattern matches an empty text: it would find something everywhere".into());
-                }
-                Finder::Pattern(pattern)
+        let patterns: Vec<String> = text.pattern.into_iter().chain(text.patterns).collect();
+        let finder = match (patterns.as_slice(), text.words, text.find) {
+            (patterns @ [_, ..], None, None) => {
+                let built = patterns.iter().map(|pattern| {
+                    let built = RegexBuilder::new(pattern).size_limit(limits::REGEX_BYTES).build();
+                    let built = built.map_err(|error| error.to_string())?;
+                    if built.is_match(b"") {
+                        return Err("a pattern matches an empty text: it would find something everywhere".to_owned());
+                    }
+                    Ok(built)
+                });
+                Finder::Patterns(built.collect::<Result<_, _>>()?)
             }
-            (None, Some(words), None) => {
+            ([], Some(words), None) => {
                 let keys = Keys::new(&words, &text.weak_words, &text.not_with, &text.prose, text.names);
                 Finder::Keys(Box::new(keys?.single(text.check.is_some())))
             }
-            (None, None, Some(Code::Armour)) => Finder::Armour,
-            (None, None, Some(Code::Ipv6)) => Finder::Ipv6,
-            _ => return Err("write one of: pattern, words, find".into()),
+            ([], None, Some(Code::Armour)) => Finder::Armour,
+            ([], None, Some(Code::Ipv6)) => Finder::Ipv6,
+            _ => return Err("write one of: pattern or patterns, words, find".into()),
         };
         let (name, title, check) = (text.name, text.title, text.check);
         let keep = text.keep.iter().map(|value| value.to_lowercase()).collect();
@@ -211,22 +218,13 @@ impl Rule {
     pub(super) fn spans(&self, text: &str) -> impl Iterator<Item = (usize, usize)> {
         let mut spans = Vec::new();
         match &self.finder {
-            Finder::Pattern(pattern) => {
-                let mut from = 0;
-                while let Some(captures) = pattern.captures_at(text.as_bytes(), from) {
-                    let Some(value) = captures.name("value").or_else(|| captures.get(0)) else { break };
-                    // What stands behind a value may be what stands before the next one.
-                    from = value.end().max(from + 1);
-                    spans.push((value.start(), value.end()));
-                    if from > text.len() {
-                        break;
-                    }
-                }
-            }
+            Finder::Patterns(patterns) => patterns.iter().for_each(|pattern| matches(pattern, text, &mut spans)),
             Finder::Keys(keys) => keys.find(text, &mut spans),
             Finder::Armour => super::armour::find(text, &mut spans),
             Finder::Ipv6 => super::values::ipv6(text, &mut spans),
         }
+        spans.sort_unstable();
+        spans.dedup();
         spans.retain(|(start, end)| {
             text.get(*start..*end).is_some_and(|value| !value.is_empty() && self.applies(text, *start, value))
         });
@@ -235,7 +233,7 @@ impl Rule {
 
     /// Whether its values are names of people.
     pub(super) fn is_of_names(&self) -> bool {
-        matches!(&self.finder, Finder::Keys(keys) if keys.of_names()) || self.name == "user"
+        matches!(&self.finder, Finder::Keys(keys) if keys.of_names()) || self.name.starts_with("user")
     }
 
     fn applies(&self, text: &str, start: usize, value: &str) -> bool {
@@ -243,6 +241,20 @@ impl Rule {
         !is_mark
             && !self.keep.contains(&value.to_lowercase())
             && self.check.is_none_or(|check| check.holds(text, start, value))
+    }
+}
+
+/// The places of a pattern, or of its group `value`.
+fn matches(pattern: &Regex, text: &str, spans: &mut Vec<(usize, usize)>) {
+    let mut from = 0;
+    while let Some(captures) = pattern.captures_at(text.as_bytes(), from) {
+        let Some(value) = captures.name("value").or_else(|| captures.get(0)) else { break };
+        // What stands behind a value may be what stands before the next one.
+        from = value.end().max(from + 1);
+        spans.push((value.start(), value.end()));
+        if from > text.len() {
+            break;
+        }
     }
 }
 

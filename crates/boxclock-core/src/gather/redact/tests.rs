@@ -11,6 +11,7 @@ fn replacing<'a, 'r>(redactor: &'a mut Redactor<'r>, stranger: &'a Redactor<'a>)
 
 const SEEN: &str = include_str!("../../../tests/data/redaction/seen.txt");
 const UNSEEN: &str = include_str!("../../../tests/data/redaction/unseen.txt");
+const UNSEEN_2: &str = include_str!("../../../tests/data/redaction/unseen2.txt");
 const LOOKALIKES: &str = include_str!("../../../tests/data/redaction/lookalikes.txt");
 
 /// The shapes of a file: texts with their secrets between ‹ and ›.
@@ -47,6 +48,18 @@ fn recall(file: &str) -> (usize, usize, Vec<String>) {
 #[test]
 fn secrets_of_all_shapes_go() {
     let (gone, all, stay) = recall(SEEN);
+    assert!(gone * 1000 >= all * 990, "{gone} of {all}:\n{}", stay.join("\n"));
+}
+
+#[test]
+fn secrets_of_shapes_that_no_rule_was_written_for_go() {
+    let (gone, all, stay) = recall(UNSEEN);
+    assert!(gone * 1000 >= all * 990, "{gone} of {all}:\n{}", stay.join("\n"));
+}
+
+#[test]
+fn secrets_of_shapes_written_later_go() {
+    let (gone, all, stay) = recall(UNSEEN_2);
     assert!(gone * 1000 >= all * 990, "{gone} of {all}:\n{}", stay.join("\n"));
 }
 

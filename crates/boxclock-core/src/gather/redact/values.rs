@@ -112,6 +112,16 @@ fn is_ipv4(before: &str, value: &str, behind: &str) -> bool {
     }
     let own = address.is_private() || address.is_link_local() || address.octets()[0] == 100;
     let has_port = behind.starts_with(':') && behind[1..].starts_with(|letter: char| letter.is_ascii_digit());
+    // `1.2.5.1-1+b1` is the version of a package, `10.1.2.3-10.1.2.9` a range of addresses.
+    let suffix =
+        behind.strip_prefix(['-', '+', '~']).filter(|rest| rest.starts_with(|sign: char| sign.is_alphanumeric()));
+    if suffix.is_some_and(|rest| {
+        rest.split(|sign: char| !sign.is_ascii_digit() && sign != '.')
+            .next()
+            .is_none_or(|run| run.parse::<Ipv4Addr>().is_err())
+    }) {
+        return false;
+    }
     // `Program/120.0.1.2` is a version; `host/10.1.2.3:53` and `//198.51.100.7/x` are addresses.
     let lead = before.strip_suffix('/').unwrap_or_default();
     let named = lead.ends_with(|letter: char| letter.is_ascii_alphabetic() || letter == ')');
@@ -237,7 +247,8 @@ fn is_unexplained(before: &str, value: &str, behind: &str) -> bool {
             || part.chars().skip(1).all(char::is_lowercase)
             || part.chars().all(char::is_uppercase)
     });
-    let is_name = plain.count() * 2 > words.count();
+    let short = value.split(['_', '.']).count() >= 4 && value.split(['_', '.']).all(|part| part.len() < 12);
+    let is_name = short || plain.count() * 2 > words.count();
     let fingerprint = before.ends_with("SHA256:") || before.ends_with("sha256-") || before.ends_with("sha384-");
     let counts = |test: fn(&u8) -> bool| value.bytes().filter(test).count();
     let upper = counts(u8::is_ascii_uppercase);
