@@ -21,6 +21,7 @@ mod check;
 mod command;
 mod fetch;
 mod local;
+mod members;
 mod pack;
 mod plan;
 pub mod recipe;
@@ -29,6 +30,7 @@ mod redact_request;
 mod remote;
 mod request;
 mod seal;
+mod signature;
 mod unpack;
 pub mod watch;
 mod window;
@@ -36,13 +38,14 @@ mod window;
 pub use capture::{Snapshot, snapshot};
 pub use check::{Finding, Verdict, check};
 pub use pack::{Packed, pack};
-pub use plan::{PackOptions, Plan, PlannedCommand, PlannedFile, Wanted, plan};
+pub use plan::{PackOptions, Plan, PlannedCommand, PlannedFile, Wanted, good_label, plan};
 pub use redact_request::{RedactReady, RedactRequest};
 pub use request::PackRequest;
 pub use seal::{
-    AppliedRule, Cut, Mark, Redaction, SEAL_VERSION, Seal, SealedCommand, SealedFile, SealedHost, SealedWindow,
-    Unreadable, time_of,
+    AppliedRule, Custody, Cut, Mark, Redaction, SEAL_VERSION, Seal, SealedCommand, SealedFile, SealedHost,
+    SealedWindow, Unreadable, time_of,
 };
+pub use signature::{SIGNATURE_NAME, Signature, Signer};
 pub use unpack::{OpenBox, unpack};
 pub use window::Window;
 

@@ -32,6 +32,7 @@ pub mod format;
 pub mod gather;
 pub mod limits;
 pub mod logbook;
+pub mod new_file;
 pub mod pattern;
 pub mod platform;
 mod plural;
@@ -46,7 +47,7 @@ pub mod text;
 pub mod timeline;
 pub mod trace;
 pub mod trouble;
-mod visible;
+pub mod visible;
 pub mod work;
 
 pub use error::{Error, Result};

@@ -47,6 +47,35 @@ pub fn identity(data: &std::fs::Metadata) -> (u64, u64) {
     (data.dev(), data.ino())
 }
 
+/// The most bytes of a file of settings, rules, keys or words.
+const SMALL_BYTES: u64 = 16 << 20;
+
+/// Reads a file that should be small: settings, rules, keys. It cannot block, and what is no file is named.
+///
+/// # Errors
+/// When it cannot be read, is no regular file, or is larger than 16 MiB.
+pub fn read_small(path: &Path) -> crate::Result<Vec<u8>> {
+    let cannot = |error: io::Error| crate::Error::at(path, "cannot read", error);
+    let mut bytes = Vec::new();
+    let file = open_regular(path).map_err(cannot)?;
+    io::Read::read_to_end(&mut io::Read::take(file, SMALL_BYTES + 1), &mut bytes).map_err(cannot)?;
+    if bytes.len() as u64 > SMALL_BYTES {
+        return Err(crate::Error::new(format!("{} has more than {} MiB", path.display(), SMALL_BYTES >> 20)));
+    }
+    Ok(bytes)
+}
+
+/// Whether a file belongs to the user who runs the program.
+pub fn is_mine(data: &std::fs::Metadata) -> bool {
+    use std::os::unix::fs::MetadataExt;
+    data.uid() == rustix::process::geteuid().as_raw()
+}
+
+/// Has all files and folders that are made from now on be readable for their user only, whatever the shell says.
+pub fn make_private() {
+    rustix::process::umask(rustix::fs::Mode::from_raw_mode(0o077));
+}
+
 /// Makes a command the head of a group of processes of its own, so that all it starts can be stopped with it.
 pub fn own_group(command: &mut Command) {
     std::os::unix::process::CommandExt::process_group(command, 0);
@@ -95,11 +124,6 @@ pub fn host_name() -> String {
     let name = std::fs::read_to_string("/proc/sys/kernel/hostname").unwrap_or_default();
     let name = name.trim();
     if name.is_empty() { "here".to_owned() } else { name.to_owned() }
-}
-
-/// The rights of a file that others may read as far as the user's settings (umask) allow.
-pub fn shared_file() -> std::fs::Permissions {
-    std::os::unix::fs::PermissionsExt::from_mode(0o666)
 }
 
 /// The zone that a Linux root folder states: the text of `etc/timezone`, or the target of `etc/localtime`.

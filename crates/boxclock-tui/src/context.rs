@@ -181,6 +181,8 @@ pub struct Context {
     /// The case with its events as they are now.
     pub view: CaseView,
     pub logbook: Logbook,
+    /// The file that was asked for last: written to again, it is replaced.
+    pub replacing: Option<PathBuf>,
     /// A notice that stays: why the logbook is not where it should be.
     pub logbook_notice: Option<String>,
     pub story: Story,
@@ -249,6 +251,7 @@ impl Context {
             jobs: Jobs::new(sender),
             logbook,
             logbook_notice,
+            replacing: None,
             layout: Layout::default(),
             at: STREAM,
             message: None,

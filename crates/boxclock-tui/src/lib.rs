@@ -29,7 +29,7 @@ mod view;
 #[cfg(test)]
 mod tests;
 
-use std::io;
+use std::io::{self, Write};
 use std::path::Path;
 use std::time::Instant;
 
@@ -103,9 +103,9 @@ fn take_over_panics(logbook: &str, log: Option<&Path>) {
     }));
 }
 
-#[allow(clippy::print_stderr, reason = "after a panic, on the restored terminal")]
 fn boxclock_says(text: &str) {
-    eprintln!("boxclock: {text}");
+    // Where nobody reads it, there is nobody to tell.
+    let _ = writeln!(std::io::stderr(), "boxclock: {text}");
 }
 
 /// How long each key took until its frame was drawn, for measuring: kept where the environment names a file for it.

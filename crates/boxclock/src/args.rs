@@ -47,7 +47,7 @@ pub enum Command {
         --around '12 Apr 02:31' --within 30m --into night.box.zip\n  \
         boxclock pack / --recipe linux-live --plan --into x.box.zip\n\n\
         What cannot be read is listed in the seal and on standard error; the exit status is then 3.")]
-    Pack(Pack),
+    Pack(Box<Pack>),
     /// Show whether the logs of each host and class cover the moment
     #[command(after_help = "Example:\n  boxclock coverage night.box.zip --at '12 Apr 04:31' --within 30m")]
     Coverage(Coverage),
@@ -228,6 +228,12 @@ pub struct Pack {
     /// The box to write; it must not exist yet
     #[arg(long, value_name = "X.box.zip", required_unless_present = "plan")]
     pub into: Option<PathBuf>,
+    /// Sign the seal with this key (Ed25519, PKCS #8 in PEM)
+    #[arg(long, value_name = "KEY.pem")]
+    pub sign: Option<PathBuf>,
+    /// Who signs, in your own words
+    #[arg(long, value_name = "NAME", requires = "sign")]
+    pub signer: Option<String>,
     /// A title for the case
     #[arg(long)]
     pub title: Option<String>,
@@ -276,6 +282,9 @@ pub struct Check {
     /// The box
     #[arg(value_name = "X.box.zip")]
     pub path: PathBuf,
+    /// The seal must be signed with the key of which this is the public half (PEM)
+    #[arg(long, value_name = "KEY.pub")]
+    pub key: Option<PathBuf>,
     /// Show progress on standard error
     #[arg(long)]
     pub progress: bool,
@@ -322,6 +331,9 @@ pub struct Events {
     /// Write to this file instead of standard output
     #[arg(long, value_name = "FILE")]
     pub out: Option<PathBuf>,
+    /// Replace the file if it exists
+    #[arg(long, requires = "out")]
+    pub force: bool,
 }
 
 #[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
@@ -483,6 +495,9 @@ pub struct Chart {
     /// The file to write, ending in .svg or .pdf
     #[arg(long, value_name = "FILE.(svg|pdf)")]
     pub into: PathBuf,
+    /// Replace the file if it exists
+    #[arg(long)]
+    pub force: bool,
 }
 
 #[derive(Args)]
@@ -492,6 +507,9 @@ pub struct Report {
     /// The file to write, ending in .md or .svg
     #[arg(long, value_name = "FILE.(md|svg)")]
     pub into: PathBuf,
+    /// Replace the file if it exists
+    #[arg(long)]
+    pub force: bool,
 }
 
 /// Reads the arguments; wrong ones end the program with status 2 and a hint.

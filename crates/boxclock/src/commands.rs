@@ -1,7 +1,6 @@
 //! The headless commands. Each prints data on standard output and nothing else there.
 
 use std::collections::HashMap;
-use std::fs::File;
 use std::io::{self, BufWriter, IsTerminal, Write};
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -14,6 +13,7 @@ use boxclock_core::code::user;
 use boxclock_core::event::Row;
 use boxclock_core::format;
 use boxclock_core::logbook::Logbook;
+use boxclock_core::new_file::NewFile;
 use boxclock_core::platform;
 use boxclock_core::query::{Filter, Lens, Lenses};
 use boxclock_core::report::chart::ChartKind;
@@ -25,7 +25,7 @@ use boxclock_core::work::Work;
 
 use crate::args::{self, Command, Reading};
 use crate::log;
-use crate::outcome::{Ended, Failure, Outcome, say};
+use crate::outcome::{Ended, Failure, Outcome, plain, say, shown};
 
 mod coding;
 mod gathering;
@@ -242,7 +242,7 @@ fn lenses_of(case: &Case) -> Result<Lenses, Failure> {
 
 /// Lists the lenses, or checks those that are named.
 fn lenses(paths: &[PathBuf]) -> Ended {
-    let mut out = io::stdout().lock();
+    let mut out = shown();
     let own = user::own();
     let lenses = Lenses::load(&own);
     let mut wrong = lenses.wrong;
@@ -270,7 +270,7 @@ fn lenses(paths: &[PathBuf]) -> Ended {
 
 /// Lists our formats, and those of the user with what is wrong with them.
 fn formats(paths: &[PathBuf]) -> Ended {
-    let mut out = io::stdout().lock();
+    let mut out = shown();
     let mut wrong = Vec::new();
     if paths.is_empty() {
         for format in format::LINE_FORMATS {
@@ -335,11 +335,12 @@ fn events(arguments: &args::Events) -> Ended {
         out.flush()
     };
     match &arguments.out {
-        None => write(&mut io::stdout().lock())?,
+        None => write(&mut plain())?,
         Some(path) => {
             let cannot = |error: io::Error| Failure::Because(format!("cannot write {}: {error}", path.display()));
-            let mut file = File::create(path).map_err(cannot)?;
+            let mut file = NewFile::create(path, Some(&view.case), arguments.force)?;
             write(&mut file).map_err(cannot)?;
+            file.finish()?;
         }
     }
     if arguments.follow {
@@ -367,7 +368,7 @@ fn follow(view: &CaseView, filter: Option<&str>, form: Form, work: &Work) -> End
                 written.get(&key.source).is_none_or(|end| key.offset >= *end)
             })
             .collect();
-        let mut out = io::stdout().lock();
+        let mut out = plain();
         EventWriter::new(&now.case, now.case.zone.clone()).write_all(&now.loaded, &rows, form, &mut out, work)?;
         out.flush()?;
         written = ends_of(&now);
@@ -400,7 +401,11 @@ fn chart(arguments: &args::Chart) -> Ended {
     let view = CaseView::new(case, loaded);
     let rows = filtered(&view, arguments.filter.as_deref(), &cancellable())?;
     let kind = if arguments.lanes { ChartKind::Lanes } else { ChartKind::Density };
-    let note = report::chart::chart(&view.case, &view.loaded, &rows, kind, &view.case.zone)?.write(&arguments.into)?;
+    let note = report::chart::chart(&view.case, &view.loaded, &rows, kind, &view.case.zone)?.write(
+        &arguments.into,
+        &view.case,
+        arguments.force,
+    )?;
     if let Some(note) = note {
         say(&format!("{}: {note}", arguments.into.display()));
     }
@@ -420,8 +425,7 @@ fn report(arguments: &args::Report) -> Ended {
         Some("svg") => report::drawing(&report),
         _ => return Err(Failure::Usage(format!("{}: a report ends in .md or .svg", arguments.into.display()))),
     };
-    std::fs::write(&arguments.into, text)
-        .map_err(|error| Failure::Because(format!("cannot write {}: {error}", arguments.into.display())))?;
+    NewFile::write(&arguments.into, Some(&view.case), arguments.force, text.as_bytes())?;
     Ok(name_left_out(&view.case, &view.loaded))
 }
 

@@ -8,6 +8,8 @@ mod log;
 mod outcome;
 
 fn main() -> ExitCode {
+    // What this program writes holds the secrets of other machines.
+    boxclock_core::platform::make_private();
     let (level, command) = args::parse();
     log::start(level);
     tracing::info!("boxclock {} starts", args::VERSION);

@@ -1,9 +1,12 @@
 //! Exit status and diagnostics: 0 done, 1 not done, 2 wrong usage, 3 done in part.
 
-use std::io::{self, ErrorKind};
+use std::io::{self, BufWriter, ErrorKind, IsTerminal, StdoutLock, Write};
 use std::process::ExitCode;
 
 use boxclock_core::Error;
+use boxclock_core::visible::Visible;
+
+use crate::args::ListForm;
 
 /// How a command ended.
 pub enum Outcome {
@@ -64,7 +67,22 @@ pub fn report(ended: Ended) -> ExitCode {
 }
 
 /// Writes a line to standard error. Control characters of file names are shown, not obeyed.
-#[allow(clippy::print_stderr, reason = "standard error is where diagnostics go")]
 pub fn say(text: &str) {
-    eprintln!("boxclock: {}", boxclock_core::visible(text, true));
+    // Where nobody reads it, or the disk behind it is full, the work still counts.
+    let _ = writeln!(io::stderr(), "boxclock: {}", boxclock_core::visible(text, true));
+}
+
+/// Standard output for text that people read: control characters of logs are shown, not obeyed.
+pub fn shown() -> BufWriter<Visible<StdoutLock<'static>>> {
+    BufWriter::new(Visible::new(io::stdout().lock()))
+}
+
+/// Standard output for a list: see [`shown`] and [`plain`].
+pub fn of_form(form: ListForm) -> Box<dyn Write> {
+    if form == ListForm::Jsonl { plain() } else { Box::new(shown()) }
+}
+
+/// Standard output for other programs: bytes go out as they are, unless a terminal reads them.
+pub fn plain() -> Box<dyn Write> {
+    if io::stdout().is_terminal() { Box::new(shown()) } else { Box::new(BufWriter::new(io::stdout().lock())) }
 }

@@ -512,6 +512,13 @@ fn redacting_and_slimming() {
     assert!(ran.out.contains("2 files"), "{} {}", ran.out, ran.err);
     assert_eq!(home.run(&["events", "z.box.zip"]).json().len(), 2);
     assert_eq!(home.run(&["redact", "x.box.zip", "--except", "nothing"]).status, Some(1));
+    // What still looks like a secret stops the copy: a rule that was switched off, until that is confirmed.
+    let ran = home.run(&["redact", "x.box.zip", "--into", "w.box.zip", "--except", "secret"]);
+    assert!(ran.status == Some(1) && ran.err.contains("still look like secrets"), "{} {}", ran.out, ran.err);
+    assert!(!home.path("w.box.zip").exists());
+    let ran = home.run(&["redact", "x.box.zip", "--into", "w.box.zip", "--except", "secret", "--confirm"]);
+    assert_eq!(ran.status, Some(3), "{}", ran.err);
+    assert!(home.run(&["events", "w.box.zip"]).out.contains("abcdef123456"));
 }
 
 #[test]

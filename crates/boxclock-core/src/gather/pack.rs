@@ -6,6 +6,7 @@ use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::time::Duration;
 
+use sha2::{Digest, Sha256};
 use zip::ZipWriter;
 use zip::write::SimpleFileOptions;
 
@@ -14,11 +15,12 @@ use super::plan::{PackOptions, Plan, PlannedFile, Wanted, plan};
 use super::seal::{Cut, SealedFile, SealedWindow, Unreadable, Why};
 use super::watch::Stage;
 use super::window::{self, CutPart, Looked, Part};
-use super::{CopyError, SEAL_NAME, SEAL_VERSION, STORY_NAME, Seal, command, copy_hashed};
+use super::{CopyError, SEAL_NAME, SEAL_VERSION, SIGNATURE_NAME, STORY_NAME, Seal, Signer, command, copy_hashed};
 use crate::case::{FileFound, find_files};
 use crate::container::{self, Kind};
 use crate::facts;
 use crate::source::Class;
+use crate::text::hex;
 use crate::work::Work;
 use crate::{Error, Result, clock, platform};
 
@@ -186,8 +188,10 @@ pub(super) fn seal_plan(plan: &Plan, options: &PackOptions, work: &Work) -> Resu
         put(&mut writer, Ready { file, path: held.path().to_path_buf(), part: Part::Whole }, &mut seal, work)?;
     }
     let json = |value: serde_json::Result<String>| value.map_err(|error| cannot_write(&error));
-    writer.add_text(STORY_NAME, &json(serde_json::to_string_pretty(&options.story))?)?;
-    writer.add_text(SEAL_NAME, &json(serde_json::to_string_pretty(&seal))?)?;
+    let story = json(serde_json::to_string_pretty(&options.story))?;
+    seal.story_sha256 = Some(hex(&Sha256::digest(&story)));
+    writer.add_text(STORY_NAME, &story)?;
+    writer.add_seal(&json(serde_json::to_string_pretty(&seal))?, options.signer.as_deref())?;
     writer.finish()?;
     Ok(Packed { seal })
 }
@@ -203,7 +207,6 @@ impl BoxWriter {
         let temporary = tempfile::Builder::new()
             .prefix(".boxclock-")
             .suffix(".part")
-            .permissions(platform::shared_file())
             .tempfile_in(folder)
             .map_err(|error| Error::new(format!("cannot write {}: {error}", into.display())))?;
         let zip = ZipWriter::new(io::BufWriter::with_capacity(1 << 20, temporary));
@@ -249,6 +252,14 @@ impl BoxWriter {
             .unix_permissions(0o644);
         self.zip.start_file(member, options).map_err(|error| self.cannot(&error))?;
         self.zip.write_all(text.as_bytes()).map_err(|error| self.cannot(&error))
+    }
+
+    /// Adds the seal, and the signature over it.
+    pub(super) fn add_seal(&mut self, seal: &str, signer: Option<&Signer>) -> Result<()> {
+        self.add_text(SEAL_NAME, seal)?;
+        let Some(signer) = signer else { return Ok(()) };
+        let signature = serde_json::to_string_pretty(&signer.sign(seal.as_bytes()));
+        self.add_text(SIGNATURE_NAME, &signature.map_err(|error| self.cannot(&error))?)
     }
 
     /// Completes the box: its name appears when everything is on the disk.

@@ -12,9 +12,9 @@ use serde_json::Value;
 use sha2::{Digest, Sha256};
 
 use super::pack::{BoxWriter, free_name};
-use super::seal::{AppliedRule, Cut, Redaction, Seal, SealedFile, Unreadable, Why};
+use super::seal::{AppliedRule, Custody, Cut, Redaction, Seal, SealedFile, Unreadable, Why};
 use super::window::{self, CutPart, Looked, Part, Window};
-use super::{OpenBox, SEAL_NAME, STORY_NAME, hex, unpack};
+use super::{OpenBox, STORY_NAME, hex, unpack};
 use crate::case::Options;
 use crate::clock::Zone;
 use crate::files::FileFound;
@@ -219,14 +219,36 @@ pub fn redact(options: &RedactPlan, rules: &[Rule], key: [u8; 32], work: &Work) 
         if !options.confirmed && !summary.leftovers.is_empty() {
             return Err(Error::new(not_confirmed(&summary.leftovers)));
         }
+        seal.custody.push(Custody {
+            at: clock::to_rfc3339(options.now),
+            box_sha256: hash_of(&options.from)?,
+            what: "redacted".into(),
+            by: concat!("boxclock ", env!("CARGO_PKG_VERSION")).into(),
+        });
         seal.redaction = Some(Redaction { at: clock::to_rfc3339(options.now), of, rules: summary.applied.clone() });
         writer.add_text(STORY_NAME, &story)?;
+        seal.story_sha256 = Some(hex(&Sha256::digest(&story)));
         let seal =
             serde_json::to_string_pretty(&seal).map_err(|error| Error::caused("cannot write the seal", error))?;
-        writer.add_text(SEAL_NAME, &seal)?;
+        writer.add_seal(&seal, None)?;
         writer.finish()?;
     }
     Ok(summary)
+}
+
+/// The SHA-256 of a whole file.
+fn hash_of(path: &Path) -> Result<String> {
+    let cannot = |error: std::io::Error| Error::at(path, "cannot read", error);
+    let mut file = platform::open_regular(path).map_err(cannot)?;
+    let mut hash = Sha256::new();
+    let mut buffer = vec![0; 256 << 10];
+    loop {
+        match std::io::Read::read(&mut file, &mut buffer).map_err(cannot)? {
+            0 => break,
+            count => hash.update(buffer.get(..count).unwrap_or_default()),
+        }
+    }
+    Ok(hex(&hash.finalize()))
 }
 
 /// The part of a file that goes along, where it is not the whole.

@@ -29,6 +29,9 @@ pub struct Seal {
     pub recipes: Vec<String>,
     /// The hosts.
     pub hosts: Vec<SealedHost>,
+    /// SHA-256 of the story as it was sealed; boxes of older programs do not say.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub story_sha256: Option<String>,
     /// The files.
     pub files: Vec<SealedFile>,
     /// What could not be read.
@@ -42,7 +45,10 @@ pub struct Seal {
     /// Moments that the person gathering marked.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub marks: Vec<Mark>,
-    /// What was replaced before the box was handed on.
+    /// The boxes that this one was made from, the first one first: who has a copy can prove where it comes from.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub custody: Vec<Custody>,
+    /// What was replaced before the box was passed on.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub redaction: Option<Redaction>,
 }
@@ -204,7 +210,20 @@ pub struct Mark {
     pub text: String,
 }
 
-/// What was replaced in a box before it was handed on.
+/// One step on the way of a box.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Custody {
+    /// When the copy was made, RFC 3339 UTC.
+    pub at: String,
+    /// SHA-256 of the whole box that it was made from.
+    pub box_sha256: String,
+    /// What was done: `redacted`.
+    pub what: String,
+    /// The program that did it.
+    pub by: String,
+}
+
+/// What was replaced in a box before it was passed on.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub struct Redaction {
     /// When, RFC 3339 UTC.

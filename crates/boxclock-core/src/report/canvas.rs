@@ -10,6 +10,8 @@ use pdf_writer::{Content, Finish, Name, Pdf, Rect, Ref, Str};
 use svg::Document;
 use svg::node::element::{Line, Rectangle, Text};
 
+use crate::case::Case;
+use crate::new_file::NewFile;
 use crate::{Error, Result};
 
 /// A colour: red, green, blue.
@@ -81,14 +83,15 @@ impl Canvas {
     /// Writes it into a file; the end of its name says the form. Gives a note on what the file does not show.
     ///
     /// # Errors
-    /// When the name ends neither in `.svg` nor in `.pdf`, or the file cannot be written.
-    pub fn write(&self, path: &Path) -> Result<Option<String>> {
+    /// When the name ends neither in `.svg` nor in `.pdf`, names evidence of the case or a file that exists (without `replace`), or
+    /// cannot be written.
+    pub fn write(&self, path: &Path, case: &Case, replace: bool) -> Result<Option<String>> {
         let (bytes, note) = match path.extension().and_then(|extension| extension.to_str()) {
             Some("svg") => (self.to_svg().into_bytes(), None),
             Some("pdf") => (self.to_pdf(), self.lost_letters()),
             _ => return Err(Error::new(format!("{}: a chart ends in .svg or .pdf", path.display()))),
         };
-        std::fs::write(path, bytes).map_err(|error| Error::at(path, "cannot write", error))?;
+        NewFile::write(path, Some(case), replace, &bytes)?;
         Ok(note)
     }
 

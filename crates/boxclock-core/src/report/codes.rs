@@ -338,7 +338,7 @@ impl CodeCount {
             causes: reading.causes,
             check: reading.check,
         };
-        serde_json::to_string(&line).unwrap_or_default()
+        crate::visible::safe_json(serde_json::to_string(&line).unwrap_or_default())
     }
 }
 

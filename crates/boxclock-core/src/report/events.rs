@@ -15,6 +15,7 @@ use crate::code::{self, Catalogues};
 use crate::event::{EventRef, RecordReader, Row, codes_in};
 use crate::format::Record;
 use crate::timeline::arrange::Run;
+use crate::visible::table_field;
 use crate::work::{Work, parallel, workers};
 
 /// A form of output.
@@ -203,7 +204,8 @@ impl EventWriter {
 
     /// Writes one event as a line of JSON.
     fn json_line(&mut self, event: EventRef<'_>, out: &mut Vec<u8>) -> io::Result<()> {
-        serde_json::to_writer(&mut *out, &self.event_out(event))?;
+        let line = serde_json::to_string(&self.event_out(event))?;
+        out.write_all(crate::visible::safe_json(line).as_bytes())?;
         out.write_all(b"\n")
     }
 
@@ -212,9 +214,9 @@ impl EventWriter {
         let time = event.time().map_or_else(|| format!("{:23}", "-"), |time| human::date_time(time, &self.zone));
         let record = self.reader.record(event);
         let body = crate::visible(&record.body, true);
-        let host = some(event.host()).unwrap_or("-");
+        let host = crate::visible(some(event.host()).unwrap_or("-"), false);
         let level = event.severity().name().unwrap_or("-");
-        let component = some(event.component()).unwrap_or("-");
+        let component = crate::visible(some(event.component()).unwrap_or("-"), false);
         let run = self.run_of(event.row);
         let run =
             run.map_or(String::new(), |run| format!("× {} in {}  ", run.count, human::duration_text(run.lasts_ns)));
@@ -331,7 +333,7 @@ impl EventWriter {
         let scope = serde_json::json!({ "name": event.component.unwrap_or_default() });
         let scopes = serde_json::json!([{ "scope": scope, "logRecords": [record] }]);
         let line = serde_json::json!({ "resourceLogs": [{ "resource": resource, "scopeLogs": scopes }] });
-        serde_json::to_writer(&mut *out, &line)?;
+        out.write_all(crate::visible::safe_json(serde_json::to_string(&line)?).as_bytes())?;
         out.write_all(b"\n")
     }
 
@@ -345,15 +347,15 @@ impl EventWriter {
                 out.time.as_deref().unwrap_or_default(),
                 out.time_known,
                 out.severity.unwrap_or_default(),
-                &harmless(out.host.unwrap_or_default()),
-                &harmless(out.component.unwrap_or_default()),
+                &table_field(out.host.unwrap_or_default()),
+                &table_field(out.component.unwrap_or_default()),
                 &number(out.pid),
                 &number(out.tid),
-                &harmless(out.source),
+                &table_field(out.source),
                 &out.line.to_string(),
                 &out.offset.to_string(),
-                &harmless(&codes.join(" ")),
-                &harmless(&out.body),
+                &table_field(&codes.join(" ")),
+                &table_field(&out.body),
             ])?;
         }
         writer.flush()
@@ -424,13 +426,10 @@ fn otlp_value(value: &Value) -> Value {
     }
 }
 
-/// A cell that a spreadsheet would run as a formula starts with an apostrophe instead.
-fn harmless(cell: &str) -> String {
-    if cell.starts_with(['=', '+', '-', '@', '\t', '\r']) { format!("'{cell}") } else { cell.to_owned() }
-}
-
 /// Characters that XML 1.0 cannot hold become U+FFFD (section 2.2 of its specification).
 fn xml_text(text: &str) -> String {
-    let allowed = |c: char| matches!(c, '\t' | '\n' | '\r') || (c >= ' ' && !matches!(c, '\u{FFFE}' | '\u{FFFF}'));
+    let allowed = |c: char| {
+        matches!(c, '\t' | '\n' | '\r') || (c >= ' ' && !matches!(c, '\u{7F}'..='\u{9F}' | '\u{FFFE}' | '\u{FFFF}'))
+    };
     text.chars().map(|c| if allowed(c) { c } else { '\u{FFFD}' }).collect()
 }

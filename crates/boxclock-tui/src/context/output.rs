@@ -5,12 +5,13 @@ use std::path::{Path, PathBuf};
 use boxclock_core::analysis::CaseView;
 use boxclock_core::clock::Zone;
 use boxclock_core::logbook::Logbook;
+use boxclock_core::new_file::NewFile;
 use boxclock_core::report::chart::{ChartKind, chart};
 use boxclock_core::report::events::{EventWriter, Form};
 use boxclock_core::report::{Report, drawing, markdown};
 use boxclock_core::timeline::arrange::ArrangedRows;
 use boxclock_core::work::Work;
-use boxclock_core::{Error, Result};
+use boxclock_core::{Error, Result, visible};
 
 use super::{Context, Then};
 use crate::jobs::{Apply, WRITE};
@@ -85,7 +86,8 @@ impl Context {
         writer
             .write_all(&self.view.loaded, &rows, Form::Raw, &mut text, &Work::default())
             .map_err(|error| Error::caused("cannot copy", error))?;
-        self.clipboard = Some(String::from_utf8_lossy(&text).into_owned());
+        // What is pasted into a shell must not run as what a log says.
+        self.clipboard = Some(visible(&String::from_utf8_lossy(&text), true));
         Ok(Then::say(format!("Copied {} to the terminal's clipboard.", many(rows.len() as u64, "event"))))
     }
 
@@ -129,7 +131,7 @@ impl Context {
         let (selected, zone, path) = (self.selected(), self.zone.clone(), PathBuf::from(name.trim()));
         self.start(WRITE, move |view, work| {
             let rows = selected.rows(view, work)?;
-            let note = chart(&view.case, &view.loaded, &rows, kind, &zone)?.write(&path)?;
+            let note = chart(&view.case, &view.loaded, &rows, kind, &zone)?.write(&path, &view.case, false)?;
             let note = note.map_or(String::new(), |note| format!("   {note}"));
             Ok(written(format!("Written: {}{note}", path.display())))
         });
@@ -143,6 +145,11 @@ impl Context {
     pub fn write_report(&mut self, name: &str) -> Result<Then> {
         self.nothing_is_written()?;
         let (path, parts) = (PathBuf::from(name.trim()), ReportParts::of(&self.view, &self.logbook)?);
+        // What the program wrote itself a moment ago may be replaced; anything else only when that is said twice.
+        let asked = self.replacing.replace(path.clone());
+        if path.exists() && asked.as_ref() != Some(&path) {
+            return Err(Error::new(format!("{} exists. Write it again to replace it.", path.display())));
+        }
         self.start(WRITE, move |view, _| write_report(&parts.report(view), &path).map(written));
         Ok(Then::Stay)
     }
@@ -191,8 +198,7 @@ impl ReportParts {
 fn write_report(report: &Report<'_>, path: &Path) -> Result<String> {
     let beside = path.with_extension("svg");
     let name = beside.file_name().map(|name| name.to_string_lossy().into_owned());
-    let write =
-        |path: &Path, text: String| std::fs::write(path, text).map_err(|error| Error::at(path, "cannot write", error));
+    let write = |path: &Path, text: String| NewFile::write(path, Some(&report.view.case), true, text.as_bytes());
     write(path, markdown(report, name.as_deref())?)?;
     write(&beside, drawing(report))?;
     Ok(format!("Written: {} and {}", path.display(), beside.display()))
@@ -206,16 +212,13 @@ fn write_events(
     work: &Work,
 ) -> Result<String> {
     let cannot = |error: std::io::Error| Error::at(path, "cannot write", error);
-    let file = std::fs::File::create_new(path).map_err(cannot)?;
-    let mut out = std::io::BufWriter::with_capacity(1 << 16, file);
+    let mut file = NewFile::create(path, Some(&view.case), false)?;
+    let mut out = std::io::BufWriter::with_capacity(1 << 16, &mut file);
     let mut writer = EventWriter::new(&view.case, zone.clone());
     let written =
         writer.write_all(&view.loaded, rows, form, &mut out, work).and_then(|()| std::io::Write::flush(&mut out));
-    if written.is_err() {
-        // It was made just now, and half of it would be taken for the whole.
-        drop(out);
-        std::fs::remove_file(path).map_err(cannot)?;
-    }
+    drop(out);
     written.map_err(cannot)?;
+    file.finish()?;
     Ok(format!("Wrote {} to {}.", many(rows.len() as u64, "event"), path.display()))
 }

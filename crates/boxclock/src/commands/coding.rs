@@ -1,13 +1,13 @@
 //! What a code means, and the catalogues that know it.
 
-use std::io::{self, BufWriter, Write};
+use std::io::{self, Write};
 use std::path::PathBuf;
 
 use boxclock_core::code::lookup::{self, NoCode};
 use boxclock_core::code::{Catalogues, CodeInfo, Family, Form, Platform, catalogue, user};
 
 use crate::args::{self, ListForm};
-use crate::outcome::{Ended, Failure, Outcome, say};
+use crate::outcome::{Ended, Failure, Outcome, of_form, say, shown};
 
 /// What a person asked for: a code, or words.
 enum Asked {
@@ -23,7 +23,7 @@ pub fn code(arguments: &args::Code) -> Ended {
         say(&format!("{path}: {reason}"));
     }
     let mut outcome = if wrong.is_empty() { Outcome::Done } else { Outcome::Partly };
-    let mut out = BufWriter::new(io::stdout().lock());
+    let mut out = of_form(arguments.form);
     let mut none = true;
     for asked in asked(&arguments.codes, platform, &own, &mut outcome) {
         let (text, found) = match asked {
@@ -135,7 +135,7 @@ pub fn catalogues(paths: Vec<PathBuf>) -> Ended {
     let folder = user::folder();
     let files = if paths.is_empty() { user::files_in(&Vec::from_iter(folder.clone())) } else { paths };
     let (own, wrong) = user::load(&files);
-    let mut out = BufWriter::new(io::stdout().lock());
+    let mut out = shown();
     for family in Family::ALL.into_iter().filter(|family| *family != Family::User) {
         let rows = catalogue::entries().iter().filter(|row| row.code.family == family);
         let (known, explained) =

@@ -13,15 +13,16 @@ use boxclock_core::facts::{self, Checks, Finding};
 use boxclock_core::gather::recipe::{Recipe, Recipes};
 use boxclock_core::gather::redact::{self, Leftover, Sample};
 use boxclock_core::gather::{
-    self, AppliedRule, Mark, PackOptions, Packed, Plan, RedactReady, RedactRequest, Unreadable, Window,
+    self, AppliedRule, Mark, PackOptions, Packed, Plan, RedactReady, RedactRequest, Signer, Unreadable, Window,
 };
 use boxclock_core::logbook::Story;
 use boxclock_core::many;
+use boxclock_core::visible::safe_json;
 use boxclock_core::work::Work;
 
 use super::{cancellable, name_left_out, now, open, options, progress, read};
 use crate::args;
-use crate::outcome::{Ended, Failure, Outcome, say};
+use crate::outcome::{Ended, Failure, Outcome, of_form, say, shown};
 
 /// What the arguments of a command that gathers mean.
 pub fn pack_options(arguments: &args::Pack) -> Result<PackOptions, Failure> {
@@ -46,8 +47,16 @@ pub fn pack_options(arguments: &args::Pack) -> Result<PackOptions, Failure> {
         ssh_config: arguments.ssh_config.clone(),
         may_ask: io::stdin().is_terminal(),
         host_limit,
+        signer: signer(arguments)?,
         ..PackOptions::default()
     })
+}
+
+/// Who signs the box, if somebody does.
+fn signer(arguments: &args::Pack) -> Result<Option<Arc<Signer>>, Failure> {
+    let Some(path) = &arguments.sign else { return Ok(None) };
+    let by = arguments.signer.as_deref().unwrap_or_default();
+    Ok(Some(Arc::new(Signer::read(path, by)?)))
 }
 
 /// The recipes that can be used; wrong ones are named.
@@ -106,9 +115,9 @@ pub fn pack(arguments: &args::Pack) -> Ended {
     if arguments.capture {
         capture(arguments, &mut options, &work)?;
     }
-    let shown = arguments.reading.progress.then(|| progress::Shown::of_hosts(&work, options.watch.clone()));
+    let progress = arguments.reading.progress.then(|| progress::Shown::of_hosts(&work, options.watch.clone()));
     let packed = gather::pack(&options, &work)?;
-    drop(shown);
+    drop(progress);
     let outcome = sealed(&options.into, &packed)?;
     if let Some(window) = options.window {
         let reading = Options { drift: options.reading.drift.clone(), ..Options::default() };
@@ -162,12 +171,12 @@ pub fn sealed(into: &Path, packed: &Packed) -> Ended {
         say(&format!("left out: {} ({}): {}", left.origin, left.host, left.reason));
     }
     let text = packed.summary(into);
-    writeln!(io::stdout(), "{text}")?;
+    writeln!(shown(), "{text}")?;
     Ok(if seal.unreadable.is_empty() { Outcome::Done } else { Outcome::Partly })
 }
 
 fn print_plan(plan: &Plan, window: Option<Window>) -> Ended {
-    let mut out = io::stdout().lock();
+    let mut out = shown();
     for line in plan.lines(window) {
         writeln!(out, "{line}")?;
     }
@@ -179,7 +188,7 @@ fn print_plan(plan: &Plan, window: Option<Window>) -> Ended {
 
 /// Lists the recipes, and checks those of the user or those that are named.
 pub fn recipes(paths: &[PathBuf]) -> Ended {
-    let mut out = io::stdout().lock();
+    let mut out = shown();
     let mut wrong = Vec::new();
     if paths.is_empty() {
         let recipes = Recipes::load();
@@ -206,24 +215,42 @@ pub fn recipes(paths: &[PathBuf]) -> Ended {
 
 pub fn check(arguments: &args::Check) -> Ended {
     let work = cancellable();
-    let shown = arguments.progress.then(|| progress::Shown::start(&work, "checking"));
+    let progress = arguments.progress.then(|| progress::Shown::start(&work, "checking"));
     if !arguments.path.exists() {
         return Err(Failure::Because(format!("no such file or folder: {}", arguments.path.display())));
     }
     let verdict = gather::check(&arguments.path, &work)?;
-    drop(shown);
-    let mut out = io::stdout().lock();
+    drop(progress);
+    let mut out = shown();
     for finding in &verdict.findings {
         writeln!(out, "{}: {}: {}", finding.kind, boxclock_core::visible(&finding.path, false), finding.detail)?;
+    }
+    let of_key = match (&arguments.key, &verdict.signature) {
+        (None, _) => true,
+        (Some(key), Some(signature)) => signature.is_of(key)?,
+        (Some(_), None) => false,
+    };
+    if let Some(signature) = &verdict.signature {
+        let by = if signature.by.is_empty() { String::new() } else { format!(", who calls itself {}", signature.by) };
+        writeln!(out, "signed with the key {}{by}", signature.fingerprint())?;
+    }
+    for step in &verdict.seal.custody {
+        writeln!(out, "{} {} by {} from the box with SHA-256 {}", step.at, step.what, step.by, step.box_sha256)?;
+    }
+    if verdict.seal.story_sha256.is_none() {
+        writeln!(out, "the story is not part of the seal: an older program sealed this box")?;
+    }
+    if !of_key {
+        return Err(Failure::Because(format!("{}: not signed with that key", arguments.path.display())));
     }
     if verdict.findings.is_empty() {
         writeln!(out, "{}: the seal holds: {}", arguments.path.display(), many(verdict.seal.files.len(), "file"))?;
         return Ok(Outcome::Done);
     }
     Err(Failure::Because(format!(
-        "{}: the seal is broken: {} members differ",
+        "{}: the seal is broken: {}",
         arguments.path.display(),
-        verdict.findings.len()
+        many(verdict.findings.len(), "finding")
     )))
 }
 
@@ -279,10 +306,10 @@ pub fn coverage(arguments: &args::Coverage) -> Ended {
 }
 
 fn print_coverage(rows: &[coverage::Row], window: Window, zone: &Zone, form: args::ListForm) -> io::Result<()> {
-    let mut out = io::stdout().lock();
+    let mut out = of_form(form);
     if form == args::ListForm::Jsonl {
         for row in rows {
-            writeln!(out, "{}", serde_json::to_string(row)?)?;
+            writeln!(out, "{}", safe_json(serde_json::to_string(row)?))?;
         }
         return Ok(());
     }
@@ -301,10 +328,10 @@ pub fn checks(arguments: &args::Listing) -> Ended {
     let loaded = case.load(&work)?;
     let view = CaseView::new(case, loaded);
     let (findings, unread) = facts::checks::all_findings(&view, &checks, &work)?;
-    let mut out = io::stdout().lock();
+    let mut out = of_form(arguments.form);
     for finding in &findings {
         if arguments.form == args::ListForm::Jsonl {
-            writeln!(out, "{}", serde_json::to_string(finding).map_err(io::Error::from)?)?;
+            writeln!(out, "{}", safe_json(serde_json::to_string(finding).map_err(io::Error::from)?))?;
             continue;
         }
         let Finding { level, host, title, evidence, file, line, reason, advice, .. } = finding;
@@ -353,10 +380,10 @@ pub fn redact(arguments: &args::Redact) -> Ended {
         confirmed: arguments.confirm,
     };
     let RedactReady { plan: options, rules, key } = request.prepare(now(), &work)?;
-    let shown = arguments.progress.then(|| progress::Shown::start(&work, "redacting"));
+    let progress = arguments.progress.then(|| progress::Shown::start(&work, "redacting"));
     let summary = redact::redact(&options, &rules.good, key, &work)?;
-    drop(shown);
-    let mut out = io::stdout().lock();
+    drop(progress);
+    let mut out = shown();
     for AppliedRule { rule, places, values } in &summary.applied {
         let title = rules.good.iter().find(|other| other.name == *rule).map_or("", |rule| rule.title.as_str());
         writeln!(out, "{rule:<10} {places:>8} places, {values:>6} values  {title}")?;

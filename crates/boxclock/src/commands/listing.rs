@@ -1,6 +1,6 @@
 //! Lists for people and as JSON lines: sources, codes, the meaning of codes.
 
-use std::io::{self, BufWriter, Write};
+use std::io::{self, Write};
 
 use boxclock_core::analysis::CaseView;
 use boxclock_core::case::{Case, Loaded, Reader};
@@ -9,14 +9,16 @@ use boxclock_core::clock::to_rfc3339;
 use boxclock_core::report;
 use boxclock_core::report::codes::{CodeAnalysis, CodeCount, Order};
 use boxclock_core::timeline::drift::{Pair, Suggestion};
+use boxclock_core::visible::safe_json;
 use boxclock_core::work::Work;
 use boxclock_core::{Error, visible};
 
 use crate::args::ListForm;
+use crate::outcome::{of_form, shown};
 
 /// Prints the sources of a case.
 pub fn sources(case: &Case, loaded: &Loaded, form: ListForm) -> io::Result<()> {
-    let mut out = BufWriter::new(io::stdout().lock());
+    let mut out = of_form(form);
     let rows = report::sources::sources(case, loaded);
     if form == ListForm::Text {
         writeln!(
@@ -27,7 +29,7 @@ pub fn sources(case: &Case, loaded: &Loaded, form: ListForm) -> io::Result<()> {
     }
     for row in rows {
         if form == ListForm::Jsonl {
-            serde_json::to_writer(&mut out, &row)?;
+            write!(out, "{}", safe_json(serde_json::to_string(&row)?))?;
             writeln!(out)?;
             continue;
         }
@@ -52,7 +54,7 @@ pub fn sources(case: &Case, loaded: &Loaded, form: ListForm) -> io::Result<()> {
 
 /// Prints which clocks seem to be wrong, and why.
 pub fn drift(suggestions: &[Suggestion], form: ListForm) -> io::Result<()> {
-    let mut out = BufWriter::new(io::stdout().lock());
+    let mut out = of_form(form);
     for one in suggestions {
         if form == ListForm::Jsonl {
             writeln!(out, "{}", one.json())?;
@@ -77,7 +79,7 @@ pub fn drift(suggestions: &[Suggestion], form: ListForm) -> io::Result<()> {
 
 /// Prints what was tried on each source, and why one format won.
 pub fn explain(case: &Case) -> io::Result<()> {
-    let mut out = BufWriter::new(io::stdout().lock());
+    let mut out = shown();
     for source in case.sources.iter() {
         writeln!(out, "{}", visible(&source.name, false))?;
         let marked = if source.mark_bytes > 0 { ", as its byte-order mark says" } else { "" };
@@ -119,7 +121,7 @@ pub fn codes(view: &CaseView, first: bool, form: ListForm) -> boxclock_core::Res
 }
 
 fn print_codes(case: &Case, mut codes: Vec<CodeCount>, first: bool, form: ListForm) -> io::Result<()> {
-    let mut out = BufWriter::new(io::stdout().lock());
+    let mut out = of_form(form);
     if first {
         report::codes::sort(&mut codes, Order::FirstSeen, &case.catalogues);
     }

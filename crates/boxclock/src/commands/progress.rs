@@ -1,5 +1,6 @@
 //! Progress of long work on standard error.
 
+use std::io::{self, Write};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::thread::JoinHandle;
@@ -60,18 +61,18 @@ fn tell_host(host: &Host, told: &mut Vec<String>) {
     let stage = format!("boxclock: {}: {}", host.label, host.stage.words());
     if !told.contains(&stage) {
         let (done, total) = host.files;
-        eprintln!("{stage} ({done} of {total} files)");
+        let _ = writeln!(io::stderr(), "{stage} ({done} of {total} files)");
         told.push(stage);
     }
 }
 
-#[allow(clippy::print_stderr, reason = "progress goes to standard error, like diagnostics")]
 fn line(work: &Work, what: &str, started: Instant) {
     let (done, total) = work.progress();
     let rate = done as f64 / started.elapsed().as_secs_f64().max(0.001);
     let left = if rate > 0.0 { total.saturating_sub(done) as f64 / rate } else { 0.0 };
     let mib = |bytes: u64| bytes >> 20;
-    eprintln!(
+    let _ = writeln!(
+        io::stderr(),
         "boxclock: {what}: {} of {} MiB, {:.0} MiB/s, {left:.0} s left",
         mib(done),
         mib(total),

@@ -1,7 +1,7 @@
 //! Receiving syslog.
 
 use std::collections::HashMap;
-use std::io::{self, Write};
+use std::io::Write;
 use std::net::{IpAddr, SocketAddr};
 use std::thread;
 use std::time::{Duration, Instant};
@@ -11,7 +11,7 @@ use boxclock_core::receive::{ReceiveOptions, Receiver, listen_on};
 
 use super::{cancellable, labelled};
 use crate::args;
-use crate::outcome::{Ended, Failure, Outcome, say};
+use crate::outcome::{Ended, Failure, Outcome, say, shown};
 
 fn address(flag: &str, text: Option<&String>) -> Result<Option<SocketAddr>, Failure> {
     let usage = |error: boxclock_core::Error| Failure::Usage(format!("--{flag} {error}"));
@@ -42,7 +42,7 @@ pub fn receive(arguments: &args::Receive) -> Ended {
         rate: arguments.rate,
         total_bytes: arguments.most.saturating_mul(1 << 20),
     })?;
-    let mut out = io::stdout().lock();
+    let mut out = shown();
     for (way, address) in ["UDP", "TCP", "TLS"].iter().zip(receiver.addresses()) {
         if let Some(address) = address {
             writeln!(out, "listening on {way} {address}")?;

@@ -26,12 +26,18 @@ impl Home {
     }
 
     pub fn command(&self) -> Command {
-        let mut command = Command::new(binary());
+        self.program(binary())
+    }
+
+    /// Another program, in the environment in which ours runs.
+    pub fn program(&self, name: impl AsRef<std::ffi::OsStr>) -> Command {
+        let mut command = Command::new(name);
         command
             .current_dir(self.folder.path())
             .env("XDG_DATA_HOME", self.path(".data"))
             .env("XDG_CACHE_HOME", self.path(".cache"))
             .env("XDG_CONFIG_HOME", self.path(".config"))
+            .env("XDG_STATE_HOME", self.path(".state"))
             .env_remove("NO_COLOR");
         command
     }

@@ -66,7 +66,11 @@ impl<'r> Redactor<'r> {
             let lead = 240 + hash[0] % 15;
             return format!("{lead}{sign}{}{sign}{}{sign}{}", hash[1], hash[2], hash[3]);
         }
-        format!("[{}-{}]", rule.name, hex(&hash[..4]))
+        // Rules of one kind (`user`, `user-of`) have one mark.
+        let kind = rule.name.split('-').next().unwrap_or(&rule.name);
+        let mark = format!("{kind}-{}", hex(&hash[..4]));
+        // Names of hosts stand where formats expect a name.
+        if rule.is_of_hosts() { mark } else { format!("[{mark}]") }
     }
 
     /// Remembers what stands in a text, without replacing anything: see [`Self::spread`].

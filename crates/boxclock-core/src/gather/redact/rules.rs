@@ -236,6 +236,11 @@ impl Rule {
         matches!(&self.finder, Finder::Keys(keys) if keys.of_names()) || self.name.starts_with("user")
     }
 
+    /// Whether its values are labels of hosts.
+    pub(super) fn is_of_hosts(&self) -> bool {
+        self.name == "host"
+    }
+
     fn applies(&self, text: &str, start: usize, value: &str) -> bool {
         let is_mark = value.starts_with('[') && value.ends_with(']');
         !is_mark

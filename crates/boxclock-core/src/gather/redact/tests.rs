@@ -128,7 +128,7 @@ fn neighbours_share_what_stands_between_them() {
     rules.add_words("host", "hosts", &["dose-gw".into()]);
     let mut redactor = Redactor::new(&rules.good, [0; 32]);
     let text = redactor.text("dose-gw dose-gw,dose-gw", None);
-    assert_eq!((text.matches("[host-").count(), text.contains("dose-gw")), (3, false), "{text}");
+    assert_eq!((text.matches("host-").count(), text.contains("dose-gw")), (3, false), "{text}");
 }
 
 #[test]
@@ -185,7 +185,7 @@ fn names_that_are_known() {
     rules.add_words("host", "hosts", &["pump-ctl".into()]);
     let mut redactor = Redactor::new(&rules.good, [0; 32]);
     let text = redactor.text("Apr 12 pump-ctl x: PUMP-CTL. pump-ctl2 my-pump-ctl pump-ctl", None);
-    assert_eq!(text.matches("[host-").count(), 3, "{text}");
+    assert_eq!(text.matches("host-").count(), 3, "{text}");
     assert!(text.contains("pump-ctl2 my-pump-ctl"), "{text}");
 }
 
