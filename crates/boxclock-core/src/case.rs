@@ -27,6 +27,7 @@ mod look;
 mod schedule;
 
 pub use follow::Follower;
+pub(crate) use index::folder_of as index_folder;
 pub use load::Loader;
 pub use schedule::Focus;
 

@@ -81,7 +81,7 @@ pub fn is_box(path: &Path) -> Result<bool> {
 type Archive = zip::ZipArchive<std::io::BufReader<File>>;
 
 fn open_zip(path: &Path) -> Result<Archive> {
-    let file = File::open(path).map_err(|error| Error::at(path, "cannot open", error))?;
+    let file = crate::platform::open_regular(path).map_err(|error| Error::at(path, "cannot open", error))?;
     zip::ZipArchive::new(std::io::BufReader::new(file)).map_err(|error| {
         Error::caused(
             format!(

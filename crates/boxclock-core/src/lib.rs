@@ -16,6 +16,7 @@
 //! ```
 
 pub mod analysis;
+pub mod cache;
 pub mod case;
 pub mod choice;
 pub mod clock;

@@ -5,11 +5,14 @@ use std::path::{Path, PathBuf};
 
 use rusqlite::{Connection, OptionalExtension, Transaction, TransactionBehavior, params};
 use serde::{Deserialize, Serialize};
+use sha2::{Digest, Sha256};
 
 use crate::choice::Choice;
 use crate::clock::ClockCorrection;
 use crate::clock::human::drift_text;
-use crate::{Error, Result};
+use crate::new_file::NewFile;
+use crate::text::hex;
+use crate::{Error, Result, platform};
 
 /// A filter that is kept with the case under a name.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -368,15 +371,31 @@ impl Logbook {
             .query_row("SELECT value FROM secret WHERE name = 'redaction'", [], |row| row.get(0))
             .optional()
             .map_err(|error| self.cannot(error))?;
-        if let Some(key) = known.and_then(|key| <[u8; 32]>::try_from(key).ok()) {
-            return Ok(key);
+        let known = known.and_then(|key| <[u8; 32]>::try_from(key).ok());
+        // A logbook lies beside its box and goes along with it; the key must not.
+        let path = &self.path;
+        let keys = platform::data_dir().map(|data| data.join("keys"));
+        let Some(keys) = keys.filter(|_| !path.as_os_str().is_empty()) else {
+            return known.map_or_else(new_key, Ok);
+        };
+        let full = std::fs::canonicalize(path).unwrap_or_else(|_| path.clone());
+        let name = hex(&Sha256::digest(full.as_os_str().as_encoded_bytes()));
+        let file = keys.join(format!("{}.key", name.get(..32).unwrap_or("case")));
+        let kept = std::fs::read(&file).ok().and_then(|key| <[u8; 32]>::try_from(key).ok());
+        let key = match kept.or(known) {
+            Some(key) => key,
+            None => new_key()?,
+        };
+        if kept.is_none() {
+            let cannot = |error: std::io::Error| Error::at(&file, "cannot keep the key of redaction", error);
+            platform::private_folder(&keys).map_err(cannot)?;
+            NewFile::write(&file, None, true, &key)?;
         }
-        let mut key = [0; 32];
-        getrandom::fill(&mut key).map_err(|error| Error::new(format!("the system gives no random bytes: {error}")))?;
-        self.change("made a key for redaction", |connection| {
-            let sql = "INSERT OR REPLACE INTO secret (name, value) VALUES ('redaction', ?1)";
-            connection.execute(sql, [&key[..]]).map(|_| ())
-        })?;
+        if known.is_some() {
+            self.change("moved the key for redaction away from the case", |connection| {
+                connection.execute("DELETE FROM secret WHERE name = 'redaction'", []).map(|_| ())
+            })?;
+        }
         Ok(key)
     }
 
@@ -584,6 +603,12 @@ impl Logbook {
             Ok(())
         })
     }
+}
+
+fn new_key() -> Result<[u8; 32]> {
+    let mut key = [0; 32];
+    getrandom::fill(&mut key).map_err(|error| Error::new(format!("the system gives no random bytes: {error}")))?;
+    Ok(key)
 }
 
 #[cfg(test)]

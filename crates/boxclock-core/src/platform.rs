@@ -65,6 +65,22 @@ pub fn read_small(path: &Path) -> crate::Result<Vec<u8>> {
     Ok(bytes)
 }
 
+/// Reads a text of UTF-8 that should be small, see [`read_small`].
+///
+/// # Errors
+/// As [`read_small`]; or when a byte is no UTF-8.
+pub fn read_small_text(path: &Path) -> crate::Result<String> {
+    String::from_utf8(read_small(path)?).map_err(|error| {
+        crate::Error::new(format!("{}: no UTF-8 at byte {}", path.display(), error.utf8_error().valid_up_to()))
+    })
+}
+
+/// Bytes that are free where a folder is; `None` where the system does not say.
+pub fn free_bytes(folder: &Path) -> Option<u64> {
+    let stat = rustix::fs::statvfs(folder).ok()?;
+    Some(stat.f_bavail.saturating_mul(stat.f_frsize))
+}
+
 /// Whether a file belongs to the user who runs the program.
 pub fn is_mine(data: &std::fs::Metadata) -> bool {
     use std::os::unix::fs::MetadataExt;
@@ -190,7 +206,7 @@ pub fn toml_texts(folder: &Path) -> Vec<(String, io::Result<String>)> {
     paths.retain(|path| path.extension().is_some_and(|extension| extension == "toml"));
     paths.sort();
     paths.truncate(crate::limits::OWN_FILES);
-    paths.into_iter().map(|path| (name(&path), std::fs::read_to_string(&path))).collect()
+    paths.into_iter().map(|path| (name(&path), read_small_text(&path).map_err(io::Error::other))).collect()
 }
 
 /// The folder for what people set: `$XDG_CONFIG_HOME/boxclock`.

@@ -44,7 +44,7 @@ pub struct ReceiveOptions {
     pub connections: usize,
     /// Bytes of one message; what is longer is cut.
     pub message_bytes: usize,
-    /// Messages a second; over TCP senders are slowed down, over UDP what is more is dropped and counted.
+    /// Messages a second of one sender; over TCP senders are slowed down, over UDP what is more is dropped and counted.
     pub rate: u64,
     /// Bytes in total; then receiving ends.
     pub total_bytes: u64,
@@ -121,8 +121,8 @@ struct Shared {
     failed: AtomicU64,
     open: AtomicUsize,
     trouble: Mutex<Option<String>>,
-    /// The second that is counted, and messages in it.
-    pace: Mutex<(u64, u64)>,
+    /// The second that is counted, and the messages of each sender in it.
+    pace: Mutex<(u64, HashMap<IpAddr, u64>)>,
 }
 
 /// A file that several connections write to.
@@ -145,6 +145,12 @@ const SENDERS: usize = 512;
 const TICK: Duration = Duration::from_millis(100);
 /// How long a sender may be silent.
 const IDLE: Duration = Duration::from_secs(3600);
+/// How long a connection may take to send its first byte.
+const FIRST: Duration = Duration::from_secs(10);
+/// How long a connection may be silent while others need its place.
+const CROWDED: Duration = Duration::from_secs(5);
+/// Senders whose messages are counted by themselves; those beyond share one count.
+const PACES: usize = 4096;
 /// Bytes of the system's buffer for datagrams that are asked for.
 const UDP_BUFFER: usize = 32 << 20;
 
@@ -256,7 +262,9 @@ impl Receiver {
         let mut files = self.files.lock().unwrap_or_else(PoisonError::into_inner);
         // Addresses of datagrams can be made up: what is beyond shares one file.
         let is_new = !files.contains_key(&(from, way));
-        let from = if is_new && files.len() >= SENDERS { IpAddr::from([0, 0, 0, 0]) } else { from };
+        // One that was named beforehand always has its place.
+        let labelled = self.options.labels.contains_key(&from);
+        let from = if is_new && !labelled && files.len() >= SENDERS { IpAddr::from([0, 0, 0, 0]) } else { from };
         if let Some(file) = files.get(&(from, way)) {
             return Ok(Arc::clone(file));
         }
@@ -271,15 +279,18 @@ impl Receiver {
         Ok(file)
     }
 
-    /// Whether one more message fits into this second.
-    fn has_room(&self) -> bool {
+    /// Whether one more message of a sender fits into this second.
+    fn has_room(&self, from: IpAddr) -> bool {
         let second = self.started.elapsed().as_secs();
         let mut pace = self.shared.pace.lock().unwrap_or_else(PoisonError::into_inner);
         if pace.0 != second {
-            *pace = (second, 0);
+            pace.0 = second;
+            pace.1.clear();
         }
-        pace.1 += 1;
-        pace.1 <= self.options.rate
+        let known = pace.1.contains_key(&from) || pace.1.len() < PACES || self.options.labels.contains_key(&from);
+        let count = pace.1.entry(if known { from } else { IpAddr::from([0, 0, 0, 0]) }).or_default();
+        *count += 1;
+        *count <= self.options.rate
     }
 
     /// Writes messages to a file and says so when they are there.
@@ -298,6 +309,18 @@ impl Receiver {
         }
     }
 
+    /// How long a connection may be silent that has sent something (`any`) or nothing yet.
+    fn patience(&self, any: bool) -> Duration {
+        // From three quarters on, places are scarce.
+        let crowded =
+            self.shared.open.load(Ordering::Relaxed).saturating_mul(4) >= self.options.connections.saturating_mul(3);
+        match (crowded, any) {
+            (true, _) => CROWDED,
+            (false, false) => FIRST,
+            (false, true) => IDLE,
+        }
+    }
+
     fn datagrams(&self, udp: &UdpSocket, work: &Work) {
         let mut buffer = vec![0; 1 << 16];
         let mut waiting: HashMap<IpAddr, (Vec<u8>, u64)> = HashMap::new();
@@ -306,7 +329,7 @@ impl Receiver {
             let got = udp.recv_from(&mut buffer);
             let idle = got.is_err();
             if let Ok((length, from)) = got {
-                if self.has_room() {
+                if self.has_room(from.ip()) {
                     let most = self.options.message_bytes;
                     self.shared.cut.fetch_add(u64::from(length > most), Ordering::Relaxed);
                     let (messages, count) = waiting.entry(from.ip()).or_default();
@@ -377,7 +400,7 @@ impl Receiver {
                         io::ErrorKind::WouldBlock | io::ErrorKind::TimedOut | io::ErrorKind::Interrupted
                     ) =>
                 {
-                    heard.elapsed() > IDLE
+                    heard.elapsed() > self.patience(any)
                 }
                 Err(_) => {
                     let handshake = way == "tls" && !any;
@@ -387,7 +410,7 @@ impl Receiver {
             };
             let mut count = 0;
             while let Some(message) = framing.next(self.options.message_bytes) {
-                while !self.has_room() && !work.is_cancelled() {
+                while !self.has_room(from) && !work.is_cancelled() {
                     // The sender waits with us: TCP slows it down.
                     thread::sleep(TICK / 10);
                 }

@@ -75,6 +75,9 @@ pub enum Command {
         boxclock receive --into night --tls 0.0.0.0:6514 --cert gw.pem --key gw.key --label 10.1.2.3=dose-gw\n\n\
         A port alone listens on this machine only. Ctrl-C ends it; what was received is kept.")]
     Receive(Receive),
+    /// Wipe what was unpacked, decoded and indexed of boxes, folders or files
+    #[command(after_help = "Examples:\n  boxclock forget night.box.zip\n  boxclock forget --all")]
+    Forget(Forget),
     /// Verify the seal of a box, and list every changed, missing or extra member
     Check(Check),
     /// Print the merged events
@@ -275,6 +278,16 @@ pub struct Pack {
     /// A configuration file for the SSH client instead of the user's own
     #[arg(long, value_name = "FILE")]
     pub ssh_config: Option<PathBuf>,
+}
+
+#[derive(Args)]
+pub struct Forget {
+    /// Boxes, folders or files
+    #[arg(value_name = "PATH", required_unless_present = "all")]
+    pub paths: Vec<PathBuf>,
+    /// Wipe the whole cache
+    #[arg(long, conflicts_with = "paths")]
+    pub all: bool,
 }
 
 #[derive(Args)]

@@ -7,6 +7,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use boxclock_core::analysis::CaseView;
+use boxclock_core::cache;
 use boxclock_core::case::{Case, Follower, LeftOut, Loaded, Options, Source};
 use boxclock_core::clock::{Zone, human, now};
 use boxclock_core::code::user;
@@ -41,6 +42,7 @@ pub fn run(command: Option<Command>) -> Ended {
         Command::Open(open) => full_screen(&open.reading, open.follow),
         Command::Pack(pack) => gathering::pack(&pack),
         Command::Check(check) => gathering::check(&check),
+        Command::Forget(forget) => self::forget(&forget),
         Command::Coverage(coverage) => gathering::coverage(&coverage),
         Command::Checks(list) => gathering::checks(&list),
         Command::Redact(redact) => gathering::redact(&redact),
@@ -132,7 +134,7 @@ fn options(reading: &Reading) -> Result<Options, Failure> {
         };
     }
     if let Some(path) = &reading.password_file {
-        let text = std::fs::read_to_string(path)
+        let text = platform::read_small_text(path)
             .map_err(|error| Failure::Because(format!("cannot read {}: {error}", path.display())))?;
         options.passwords = text.lines().filter(|line| !line.is_empty()).map(str::to_owned).collect();
     }
@@ -256,7 +258,7 @@ fn lenses(paths: &[PathBuf]) -> Ended {
         }
     }
     for path in paths {
-        let read = std::fs::read_to_string(path).map_err(|error| error.to_string());
+        let read = platform::read_small_text(path).map_err(|error| error.to_string());
         match read.and_then(|text| Lens::parse(&text, &own).map_err(|error| error.to_string())) {
             Ok(lens) => writeln!(out, "{}: good: {}", path.display(), lens.name)?,
             Err(mistake) => wrong.push((path.display().to_string(), mistake)),
@@ -290,7 +292,7 @@ fn formats(paths: &[PathBuf]) -> Ended {
         }
     }
     for path in paths {
-        let read = std::fs::read_to_string(path).map_err(|error| error.to_string());
+        let read = platform::read_small_text(path).map_err(|error| error.to_string());
         match read.and_then(|text| format::OwnFormat::parse(&text).map_err(|error| error.to_string())) {
             Ok(_) => writeln!(out, "{}: good", path.display())?,
             Err(error) => wrong.push((path.display().to_string(), error)),
@@ -427,6 +429,13 @@ fn report(arguments: &args::Report) -> Ended {
     };
     NewFile::write(&arguments.into, Some(&view.case), arguments.force, text.as_bytes())?;
     Ok(name_left_out(&view.case, &view.loaded))
+}
+
+/// Wipes what is kept of a case to be fast.
+fn forget(arguments: &args::Forget) -> Ended {
+    let bytes = if arguments.all { cache::forget_all()? } else { cache::forget(&arguments.paths, &cancellable())? };
+    writeln!(shown(), "{} MiB wiped", bytes.div_ceil(1 << 20))?;
+    Ok(Outcome::Done)
 }
 
 fn demo(arguments: &args::Demo) -> Ended {

@@ -231,3 +231,46 @@ fn labels_that_cannot_be_folders_are_refused() {
         assert!(!home.path("n.box.zip").exists());
     }
 }
+
+#[test]
+fn what_was_unpacked_can_be_wiped_and_the_key_lies_apart() {
+    let home = Home::new();
+    home.write("gw/app.log", "2026-04-12T02:31:07Z ERROR x: password=eel99x\n");
+    home.run(&["pack", "--host", "gw=gw", "--into", "n.box.zip"]);
+    home.run(&["redact", "n.box.zip", "--into", "r.box.zip"]);
+    let holds = |folder: &str, text: &str| {
+        let status = home.program("grep").args(["-rqF", text, folder]).status().unwrap();
+        status.success()
+    };
+    assert!(holds(".cache", "eel99x"), "it was unpacked");
+    assert_eq!(home.run(&["forget", "n.box.zip"]).status, Some(0));
+    assert!(!holds(".cache", "eel99x"), "it was wiped");
+    let keys = home.program("find").args([".data", "-name", "*.key", "-size", "32c"]).output().unwrap().stdout;
+    assert_eq!(String::from_utf8(keys).unwrap().lines().count(), 1);
+    let first = home.run(&["redact", "n.box.zip"]).out;
+    assert_eq!(first, home.run(&["redact", "n.box.zip"]).out, "the same marks as before");
+}
+
+#[test]
+fn other_things_than_files_are_named_and_never_waited_for() {
+    let home = Home::new();
+    home.write("gw/app.log", "2026-04-12T02:31:07Z ERROR x: y\n");
+    assert!(home.program("mkfifo").arg("fifo").status().unwrap().success());
+    for arguments in [
+        &["pack", "gw", "--into", "a.box.zip", "--story", "fifo"][..],
+        &["events", "gw", "--password-file", "fifo"],
+        &["events", "fifo"],
+        &["check", "fifo"],
+        &["lenses", "fifo"],
+        &["formats", "fifo"],
+        &["recipes", "/dev/zero"],
+        &["catalogues", "/dev/zero"],
+        &["pack", "gw", "--into", "b.box.zip", "--sign", "/dev/zero"],
+        &["events", "gw", "--out", "fifo"],
+        &["events", "gw", "--out", "fifo", "--force"],
+    ] {
+        let line = format!("timeout 20 {} {}", env!("CARGO_BIN_EXE_boxclock"), arguments.join(" "));
+        let status = home.program("sh").args(["-c", &line]).output().unwrap().status;
+        assert!(matches!(status.code(), Some(1..=3)), "{arguments:?}: {status}");
+    }
+}

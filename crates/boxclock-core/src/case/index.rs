@@ -151,7 +151,8 @@ pub(crate) fn is_kept(source: &Source) -> bool {
     matches!(source.reader, Reader::Lines(_)) && source.len_bytes >= limits::INDEX_MIN_BYTES
 }
 
-fn folder_of(path: &Path) -> Option<PathBuf> {
+/// The folder of the index of a file, in the cache.
+pub(crate) fn folder_of(path: &Path) -> Option<PathBuf> {
     let full = std::fs::canonicalize(path).unwrap_or_else(|_| path.to_path_buf());
     let name = hex(&Sha256::digest(full.as_os_str().as_encoded_bytes()));
     Some(platform::cache_dir()?.join("index").join(name.get(..32)?))

@@ -223,7 +223,7 @@ fn read_whole(path: &Path) -> Result<Vec<u8>, String> {
     if size > limits::USER_CATALOGUE_BYTES {
         return Err(format!("a catalogue of {size} bytes: at most {} are read", limits::USER_CATALOGUE_BYTES));
     }
-    std::fs::read(path).map_err(|error| error.to_string())
+    platform::read_small(path).map_err(|error| error.to_string())
 }
 
 #[cfg(test)]

@@ -10,6 +10,14 @@ use super::zstd::Frames;
 use super::{BufReader, Contents, Error, File, FileFound, Kind, Path, PathBuf, Read, Result, StoredMember, Trouble};
 use super::{SECOND, START_BYTES, Work, io, limits};
 
+/// What a container may unpack to in total, all that is nested in it included: so many times its size, or the least that any may, and
+/// never more than half of the free space.
+fn room_for(packed: u64, folder: &Path) -> u64 {
+    let by_size = packed.saturating_mul(limits::UNPACK_RATIO).max(limits::UNPACK_FLOOR_BYTES);
+    let by_space = crate::platform::free_bytes(folder).map_or(u64::MAX, |free| free / 2);
+    by_size.min(by_space).min(limits::UNPACKED_BYTES)
+}
+
 /// Extracts a container into `folder`.
 ///
 /// # Errors
@@ -27,7 +35,7 @@ pub(super) fn extract(
         work,
         contents: Contents::default(),
         next: 0,
-        room: limits::UNPACKED_BYTES,
+        room: room_for(file.len_bytes, folder),
         fatal: None,
     };
     let node = Node { name: String::new(), modified: file.modified, packed: file.len_bytes, depth: 0 };
@@ -161,8 +169,8 @@ impl Extraction<'_> {
                 Err(error) => return Ok((bytes, Some(error.to_string()))),
             };
             if count as u64 > self.room {
-                let most = limits::UNPACKED_BYTES;
-                return Ok((bytes, Some(format!("one container may unpack to {most} bytes in total"))));
+                let reason = "more than a container of its size may unpack to, or than half of the free space (set XDG_CACHE_HOME)";
+                return Ok((bytes, Some(reason.to_owned())));
             }
             file.write_all(buffer.get(..count).unwrap_or_default())?;
             bytes = bytes.saturating_add(count as u64);

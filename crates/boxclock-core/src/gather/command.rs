@@ -27,6 +27,8 @@ pub(super) struct Ran {
 /// Bytes of standard error that are kept.
 const SAID_BYTES: u64 = 4096;
 const POLL: Duration = Duration::from_millis(10);
+/// Bytes that a command may write to its standard error.
+const MOST_SAID_BYTES: u64 = 8 << 20;
 /// How long output is waited for behind the end of a command that left others running.
 const GRACE: Duration = Duration::from_secs(2);
 
@@ -96,7 +98,8 @@ fn run_as(
             if ended.is_some() && finished {
                 break;
             }
-            let late = started.elapsed() > timeout;
+            // What is said belongs to no file: who says megabytes of it fills the disk.
+            let late = started.elapsed() > timeout || said.metadata().is_ok_and(|data| data.len() > MOST_SAID_BYTES);
             let lingers = ended.is_some_and(|ended| ended.elapsed() > GRACE);
             if late || lingers || work.is_cancelled() || (finished && ended.is_none()) {
                 // Its output has reached the limit, or nobody waits for it any more.

@@ -133,8 +133,11 @@ fn fetch_host(
             continue;
         }
         let (mut out, path) = staged()?;
-        match remote.fetch(there, &mut out, file.most_bytes, work) {
-            Ok(()) => fetched.ready.push(Ready { file: file.clone(), path, part: Part::Whole }),
+        match remote.fetch(there, &mut out, file.size, work) {
+            Ok(grown) => {
+                fetched.unreadable.extend(grown.map(&unreadable));
+                fetched.ready.push(Ready { file: file.clone(), path, part: Part::Whole });
+            }
             Err(error) => {
                 let stopped = work.stopped_alone();
                 if stopped.is_none() {

@@ -104,7 +104,7 @@ impl RedactRequest {
     fn rules(&self, case: &Case) -> Result<Rules> {
         let mut rules = Rules::load();
         for path in &self.rules {
-            let text = std::fs::read_to_string(path).map_err(|error| Error::at(path, "cannot read", error))?;
+            let text = crate::platform::read_small_text(path)?;
             rules.add(&path.display().to_string(), &text);
         }
         if let Some((file, mistake)) = rules.wrong.first() {

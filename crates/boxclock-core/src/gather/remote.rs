@@ -23,6 +23,11 @@ use crate::{Error, Result, limits};
 const ASK: Duration = Duration::from_secs(120);
 /// How long it may take to connect, with what the user may have to type.
 const CONNECT: Duration = Duration::from_secs(180);
+/// How much a file may grow while it is copied, beside a quarter of what was listed: an endless one must not fill the disk.
+const GROWTH_BYTES: u64 = 16 << 20;
+/// How long any file may take, and how slow it may come beyond that: the files behind it wait.
+const SLOW: Duration = Duration::from_secs(120);
+const SLOW_BYTES_A_SECOND: u64 = 16 << 10;
 /// How long one file may take. A dead line is noticed much earlier, see [`Remote::ssh`].
 const FETCH: Duration = Duration::from_secs(6 * 3600);
 /// Bytes of a host's list of files.
@@ -63,14 +68,25 @@ fn parse_address(address: &str) -> Result<(String, Option<u16>, String)> {
         Some((before, port)) if !port.contains(']') => (before, Some(port.parse().map_err(|_| wrong())?)),
         _ => (host, None),
     };
-    let name = host.rsplit_once('@').map_or(host, |(_, name)| name);
+    // Brackets stand around IPv6 addresses only, and go before anything is checked.
+    let (user, bare) = match host.rsplit_once('@') {
+        Some((user, name)) => (Some(user), name),
+        None => (None, host),
+    };
+    let name = match bare.strip_prefix('[').and_then(|inner| inner.strip_suffix(']')) {
+        Some(inner) if inner.parse::<std::net::Ipv6Addr>().is_ok() || inner.contains('%') => inner,
+        Some(_) => return Err(wrong()),
+        None if bare.contains(['[', ']']) => return Err(wrong()),
+        None => bare,
+    };
+    let host = user.map_or_else(|| name.to_owned(), |user| format!("{user}@{name}"));
     // A destination that starts with - would be taken for an option.
     let good =
         |text: &str| !text.is_empty() && !text.starts_with('-') && !text.contains(|c: char| c.is_control() || c == ' ');
-    if !good(host) || !good(name) {
+    if !good(&host) || !good(name) || user.is_some_and(|user| !good(user) || user.contains('@')) {
         return Err(wrong());
     }
-    Ok((host.replace(['[', ']'], ""), port, root.trim_end_matches('/').to_owned()))
+    Ok((host, port, root.trim_end_matches('/').to_owned()))
 }
 
 /// A word for a POSIX shell.
@@ -126,7 +142,8 @@ impl Remote {
         work: &Work,
     ) -> Result<Ran> {
         let mut command = self.ssh();
-        command.arg(&self.destination).arg("exec sh -s");
+        // Behind `--` nothing is taken for an option, whatever a destination looks like.
+        command.arg("--").arg(&self.destination).arg("exec sh -s");
         let ran = if self.may_ask && self.about.get().is_none() {
             run_asking(&mut command, script, into, limits, work)
         } else {
@@ -271,13 +288,19 @@ impl Remote {
     /// Copies a file of the host.
     ///
     /// # Errors
-    /// When it cannot be read there, is larger than `most_bytes`, or the connection is lost; what was copied by then is no
-    /// whole file.
-    pub(super) fn fetch(&self, path: &str, into: &mut File, most_bytes: u64, work: &Work) -> Result<()> {
+    /// When it cannot be read there, comes slower than [`SLOW_BYTES_A_SECOND`], or the connection is lost; what was copied by then
+    /// is no whole file.
+    pub(super) fn fetch(&self, path: &str, into: &mut File, listed_bytes: u64, work: &Work) -> Result<Option<String>> {
         let script = format!("LC_ALL=C cat -- {} || exit 1\n", quoted(path));
-        let ran = self.ask(&script, into, (most_bytes, FETCH), work)?;
+        let most_bytes = listed_bytes.saturating_add((listed_bytes / 4).max(GROWTH_BYTES));
+        let patience = FETCH.min(SLOW + Duration::from_secs(listed_bytes / SLOW_BYTES_A_SECOND));
+        let ran = self.ask(&script, into, (most_bytes, patience), work)?;
         if ran.is_cut {
-            return Err(Error::new(format!("larger than the {} MiB that are taken", most_bytes >> 20)));
+            let grown = most_bytes - listed_bytes;
+            return Ok(Some(format!(
+                "it grew by more than {} MiB while it was copied: the first {most_bytes} bytes are kept",
+                grown >> 20
+            )));
         }
         if ran.exit != Some(0) {
             return Err(Error::new(if ran.said.is_empty() {
@@ -286,7 +309,7 @@ impl Remote {
                 one_line(&ran.said)
             }));
         }
-        Ok(())
+        Ok(None)
     }
 
     /// Runs a command there; 127 is the shell's for one that is not installed.
@@ -300,7 +323,8 @@ impl Remote {
         let words: Vec<String> = arguments.iter().map(|argument| quoted(argument)).collect();
         let mut command = self.ssh();
         // Its standard input is the script: it must not read from there.
-        command.arg(&self.destination).arg("exec sh -s");
+        // Behind `--` nothing is taken for an option, whatever a destination looks like.
+        command.arg("--").arg(&self.destination).arg("exec sh -s");
         let script = format!("LC_ALL=C; export LC_ALL; {} </dev/null\n", words.join(" "));
         run(&mut command, &script, into, limits, work).map_err(|error| Error::caused("cannot run ssh", error))
     }
@@ -310,7 +334,7 @@ impl Drop for Remote {
     fn drop(&mut self) {
         // The shared connection would end by itself half a minute later.
         let mut command = self.ssh();
-        command.args(["-O", "exit"]).arg(&self.destination);
+        command.args(["-O", "exit", "--"]).arg(&self.destination);
         let limits = (1024, Duration::from_secs(5));
         let _ = run(&mut command, "", &mut std::io::sink(), limits, &Work::default());
     }
@@ -395,7 +419,18 @@ mod tests {
             Ok(("keeper@pump-ctl".into(), Some(2222), "/mnt/disk".into()))
         );
         assert_eq!(parsed("ssh://[fe80::1]:22"), Ok(("fe80::1".into(), Some(22), String::new())));
-        for bad in ["ssh://", "ssh://-oProxyCommand=x", "ssh://a@-x", "ssh://h:port", "ssh://h x", "pump-ctl"] {
+        for bad in [
+            "ssh://",
+            "ssh://-oProxyCommand=x",
+            "ssh://[-oX]",
+            "ssh://[x]",
+            "ssh://a[b]c",
+            "ssh://-x@h",
+            "ssh://a@-x",
+            "ssh://h:port",
+            "ssh://h x",
+            "pump-ctl",
+        ] {
             assert!(parsed(bad).unwrap_err().contains("ssh://[USER@]HOST"), "{bad}");
         }
     }

@@ -11,7 +11,7 @@ use super::{
 };
 use crate::clock::scan;
 use crate::source::Class;
-use crate::{limits, platform};
+use crate::{cache, limits, platform};
 
 /// A box whose files can be read.
 #[derive(Debug)]
@@ -92,6 +92,7 @@ fn cache_folder(path: &Path, seal_bytes: &[u8]) -> Result<PathBuf> {
 }
 
 fn is_complete(target: &Path, seal: &Seal) -> bool {
+    cache::touch(target);
     let there = |path: &str| safe_path(path).is_none_or(|path| target.join(path).exists());
     target.join("left-out.json").is_file() && seal.files.iter().all(|file| there(&file.path))
 }

@@ -16,9 +16,9 @@ use boxclock_core::gather::{
     self, AppliedRule, Mark, PackOptions, Packed, Plan, RedactReady, RedactRequest, Signer, Unreadable, Window,
 };
 use boxclock_core::logbook::Story;
-use boxclock_core::many;
 use boxclock_core::visible::safe_json;
 use boxclock_core::work::Work;
+use boxclock_core::{many, platform};
 
 use super::{cancellable, name_left_out, now, open, options, progress, read};
 use crate::args;
@@ -94,7 +94,7 @@ fn story(arguments: &args::Pack) -> Result<Story, Failure> {
             let because = |error: &dyn std::fmt::Display| {
                 Failure::Because(format!("cannot read the story {}: {error}", path.display()))
             };
-            let text = std::fs::read_to_string(path).map_err(|error| because(&error))?;
+            let text = platform::read_small_text(path).map_err(|error| because(&error))?;
             serde_json::from_str(&text).map_err(|error| because(&error))?
         }
         None => Story::default(),
@@ -201,7 +201,7 @@ pub fn recipes(paths: &[PathBuf]) -> Ended {
         wrong = recipes.wrong;
     }
     for path in paths {
-        let read = std::fs::read_to_string(path).map_err(|error| error.to_string());
+        let read = platform::read_small_text(path).map_err(|error| error.to_string());
         match read.and_then(|text| Recipe::parse(&text).map_err(|error| error.to_string())) {
             Ok(recipe) => writeln!(out, "{}: good: {}", path.display(), recipe.title)?,
             Err(mistake) => wrong.push((path.display().to_string(), mistake)),

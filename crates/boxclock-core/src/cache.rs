@@ -1,0 +1,123 @@
+//! What the program keeps to be fast: unpacked boxes and archives, decoded texts, indexes. All of it can be made again, and all of it
+//! holds what the logs hold: it is private, it ages, and it can be wiped.
+
+use std::path::{Path, PathBuf};
+use std::time::{Duration, SystemTime};
+
+use crate::case::{Case, Options};
+use crate::work::Work;
+use crate::{Error, Result, new_file, platform};
+
+/// What has not been used for so long is removed.
+const AGE: Duration = Duration::from_secs(30 * 24 * 3600);
+/// Bytes that the cache may have; beyond, what was not used for longest is removed.
+const MOST_BYTES: u64 = 64 << 30;
+/// How often the cache is looked through.
+const EVERY: Duration = Duration::from_secs(24 * 3600);
+/// What unfinished entries are called.
+const UNFINISHED: [&str; 4] = [".unpacking-", ".extracting-", ".decoding-", ".writing-"];
+
+/// Removes what a box or other paths left in the cache; gives the bytes.
+///
+/// # Errors
+/// When the paths cannot be opened, or something cannot be removed.
+pub fn forget(paths: &[PathBuf], work: &Work) -> Result<u64> {
+    let Some(cache) = platform::cache_dir() else { return Ok(0) };
+    let case = Case::open(paths, Options::default(), work)?;
+    let mut entries: Vec<PathBuf> = Vec::new();
+    let places = case.sources.iter().map(|source| &source.path).chain(case.documents.iter().map(|other| &other.path));
+    for place in places {
+        entries.extend(entry_of(&cache, place));
+        entries.extend(crate::case::index_folder(place));
+    }
+    entries.sort();
+    entries.dedup();
+    let mut bytes = 0;
+    for entry in entries.iter().filter(|entry| entry.starts_with(&cache) && entry.exists()) {
+        bytes += size_of(entry);
+        std::fs::remove_dir_all(entry).map_err(|error| Error::at(entry, "cannot remove", error))?;
+    }
+    Ok(bytes)
+}
+
+/// Removes all of the cache; gives the bytes.
+///
+/// # Errors
+/// When something cannot be removed.
+pub fn forget_all() -> Result<u64> {
+    let Some(cache) = platform::cache_dir().filter(|cache| cache.exists()) else { return Ok(0) };
+    let bytes = size_of(&cache);
+    std::fs::remove_dir_all(&cache).map_err(|error| Error::at(&cache, "cannot remove", error))?;
+    Ok(bytes)
+}
+
+/// The entry of the cache that a file lies in: `cache/KIND/NAME`.
+fn entry_of(cache: &Path, file: &Path) -> Option<PathBuf> {
+    let below = file.strip_prefix(cache).ok()?;
+    let mut parts = below.components();
+    Some(cache.join(parts.next()?).join(parts.next()?))
+}
+
+fn size_of(folder: &Path) -> u64 {
+    let files = walkdir::WalkDir::new(folder).into_iter().flatten();
+    files.filter_map(|entry| entry.metadata().ok()).filter(std::fs::Metadata::is_file).map(|data| data.len()).sum()
+}
+
+/// Notes that an entry is in use.
+pub(crate) fn touch(entry: &Path) {
+    // An entry that cannot be touched ages sooner.
+    let _ = std::fs::File::open(entry).and_then(|folder| folder.set_modified(SystemTime::now()));
+}
+
+/// Once a day: removes what is old, what a killed program left, and what is too much. Errors are of no consequence: it is tried
+/// again tomorrow.
+pub fn tidy() {
+    let Some(cache) = platform::cache_dir() else { return };
+    let mark = cache.join("tidied");
+    let age = |path: &Path| {
+        path.metadata().ok()?.modified().ok().and_then(|time| SystemTime::now().duration_since(time).ok())
+    };
+    if age(&mark).is_some_and(|age| age < EVERY) || !cache.exists() {
+        return;
+    }
+    let _ = std::fs::write(&mark, "");
+    let mut entries: Vec<(Duration, u64, PathBuf)> = Vec::new();
+    for kind in std::fs::read_dir(&cache).into_iter().flatten().flatten() {
+        new_file::sweep(&kind.path(), &UNFINISHED);
+        for entry in std::fs::read_dir(kind.path()).into_iter().flatten().flatten() {
+            let path = entry.path();
+            entries.push((age(&path).unwrap_or_default(), size_of(&path), path));
+        }
+    }
+    for path in surplus(entries, MOST_BYTES) {
+        let _ = std::fs::remove_dir_all(&path).or_else(|_| std::fs::remove_file(&path));
+    }
+}
+
+/// What is to go: all that is old, and of the rest what was not used for longest, until so many bytes are left.
+fn surplus(mut entries: Vec<(Duration, u64, PathBuf)>, most_bytes: u64) -> Vec<PathBuf> {
+    entries.sort();
+    let mut kept = 0_u64;
+    let mut gone = Vec::new();
+    for (age, bytes, path) in entries {
+        kept = kept.saturating_add(bytes);
+        if age > AGE || kept > most_bytes {
+            gone.push(path);
+        }
+    }
+    gone
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn old_first_then_what_is_too_much() {
+        let day = Duration::from_secs(24 * 3600);
+        let entry = |days: u32, bytes: u64, name: &str| (day * days, bytes, PathBuf::from(name));
+        let entries = vec![entry(1, 10, "new"), entry(40, 1, "old"), entry(3, 10, "three"), entry(9, 10, "nine")];
+        assert_eq!(surplus(entries.clone(), 100), [PathBuf::from("old")]);
+        assert_eq!(surplus(entries, 20), [PathBuf::from("nine"), PathBuf::from("old")]);
+    }
+}
