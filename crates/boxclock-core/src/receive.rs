@@ -21,7 +21,7 @@ use rustls::{ServerConfig, ServerConnection, StreamOwned};
 use crate::work::Work;
 use crate::{Error, Result};
 
-mod framing;
+pub mod framing;
 
 use framing::Framing;
 

@@ -4,7 +4,7 @@
 
 /// Takes messages out of a stream that comes in pieces.
 #[derive(Debug, Default)]
-pub(super) struct Framing {
+pub struct Framing {
     buffer: Vec<u8>,
     /// Where the next message starts in the buffer.
     at: usize,
@@ -21,7 +21,7 @@ const LENGTH_DIGITS: usize = 10;
 
 impl Framing {
     /// Adds bytes that came.
-    pub(super) fn add(&mut self, bytes: &[u8]) {
+    pub fn add(&mut self, bytes: &[u8]) {
         if self.at > 0 {
             self.buffer.drain(..self.at);
             self.at = 0;
@@ -30,7 +30,7 @@ impl Framing {
     }
 
     /// The next whole message, cut to `most` bytes.
-    pub(super) fn next(&mut self, most: usize) -> Option<&[u8]> {
+    pub fn next(&mut self, most: usize) -> Option<&[u8]> {
         if self.to_skip > 0 {
             let here = self.to_skip.min((self.buffer.len() - self.at) as u64);
             self.at += here as usize;
@@ -90,7 +90,7 @@ impl Framing {
     }
 
     /// What is left when the stream ends: a last message without its end.
-    pub(super) fn last(&mut self, most: usize) -> Option<Vec<u8>> {
+    pub fn last(&mut self, most: usize) -> Option<Vec<u8>> {
         if self.to_skip > 0 || self.skips_line {
             return None;
         }
