@@ -82,9 +82,10 @@ fn evidence(report: &Report<'_>, pin: &crate::logbook::Pin, event: Option<EventR
             // A decoded record's place is that in its own file.
             let mut reader = RecordReader::new(Arc::clone(&report.view.case.sources));
             let place = reader.record(event).place.unwrap_or_else(|| event.place());
-            format!("`{}`, line {}, byte {}", report.view.case.sources[event.source()].name, place.line, place.offset)
+            let name = code_span(&report.view.case.sources[event.source()].name);
+            format!("{name}, line {}, byte {}", place.line, place.offset)
         }
-        None => format!("`{}`, byte {} (this source is not in the case now)", pin.source, pin.offset),
+        None => format!("{}, byte {} (this source is not in the case now)", code_span(&pin.source), pin.offset),
     }
 }
 
@@ -178,6 +179,15 @@ fn line(text: &str) -> String {
 
 fn cell(text: &str) -> String {
     line(text)
+}
+
+/// A name as it is, with more backticks around it than it holds: nothing in it is markup.
+fn code_span(name: &str) -> String {
+    let name = crate::visible(name, false);
+    let longest = name.split(|letter| letter != '`').map(str::len).max().unwrap_or(0);
+    let fence = "`".repeat(longest + 1);
+    let blank = if longest > 0 { " " } else { "" };
+    format!("{fence}{blank}{name}{blank}{fence}")
 }
 
 /// A block of the source's text, its fence longer than any in it.

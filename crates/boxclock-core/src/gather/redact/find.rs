@@ -9,6 +9,7 @@ use super::rules::Rule;
 use crate::format::Detected;
 use crate::gather::seal::AppliedRule;
 use crate::text::hex;
+use crate::work::{Work, parallel};
 
 /// Different values of one rule that are remembered for the count, the preview, and to be replaced elsewhere.
 const VALUES: usize = 1 << 18;
@@ -110,11 +111,23 @@ impl<'r> Redactor<'r> {
         self.known = built.ok().filter(|_| !list.is_empty()).map(|automaton| (automaton, list));
     }
 
+    /// What each rule finds in a text; of a large one on all cores.
+    fn by_rule(&self, text: &str) -> Vec<Vec<(usize, usize)>> {
+        const LARGE: usize = 64 << 10;
+        if text.len() < LARGE {
+            return self.rules.iter().map(|rule| rule.spans(text).collect()).collect();
+        }
+        parallel(self.rules.len(), &Work::default(), |index| {
+            self.rules.get(index).map_or(Vec::new(), |rule| rule.spans(text).collect())
+        })
+    }
+
     /// What the rules find in a text: ascending, none over another.
     fn spans(&self, text: &str) -> Vec<Span> {
         let mut all: Vec<Span> = Vec::new();
-        for (index, rule) in self.rules.iter().enumerate().filter(|(_, rule)| !rule.suspects) {
-            all.extend(rule.spans(text).map(|(start, end)| Span { start, end, rule: index }));
+        for (index, found) in self.by_rule(text).into_iter().enumerate() {
+            let suspects = self.rules.get(index).is_some_and(|rule| rule.suspects);
+            all.extend(found.into_iter().filter(|_| !suspects).map(|(start, end)| Span { start, end, rule: index }));
         }
         if let Some((automaton, list)) = &self.known {
             let whole = |start: usize, end: usize| {
@@ -222,8 +235,8 @@ impl<'r> Redactor<'r> {
     /// What still looks like a secret in a text that was redacted: the rule and the value. Marks of ours are none.
     pub fn left_in(&self, text: &str) -> Vec<(String, String)> {
         let mut left = Vec::new();
-        for rule in self.rules {
-            for (start, end) in rule.spans(text) {
+        for (rule, found) in self.rules.iter().zip(self.by_rule(text)) {
+            for (start, end) in found {
                 let value = text.get(start..end).unwrap_or_default();
                 if !is_ours(text, start, end) {
                     left.push((rule.name.clone(), value.to_owned()));

@@ -177,7 +177,7 @@ impl Rule {
         let finder = match (patterns.as_slice(), text.words, text.find) {
             (patterns @ [_, ..], None, None) => {
                 let built = patterns.iter().map(|pattern| {
-                    let built = RegexBuilder::new(pattern).size_limit(limits::REGEX_BYTES).build();
+                    let built = RegexBuilder::new(&made_fast(pattern)).size_limit(limits::REGEX_BYTES).build();
                     let built = built.map_err(|error| error.to_string())?;
                     if built.is_match(b"") {
                         return Err("a pattern matches an empty text: it would find something everywhere".to_owned());
@@ -247,6 +247,31 @@ impl Rule {
             && !self.keep.contains(&value.to_lowercase())
             && self.check.is_none_or(|check| check.holds(text, start, value))
     }
+}
+
+/// Letters, inside brackets: ranges that hold all letters, and little else.
+const LETTERS: &str = r"A-Za-z\x{C0}-\x{1FFF}\x{2C00}-\x{D7FF}";
+
+/// A pattern that can be searched for at the speed of reading: word bounds are those of ASCII, and `\p{L}` (inside brackets) stands for a
+/// few ranges. With the bounds and the 600 ranges of Unicode the search falls back to one that takes ten to thirty times as long.
+fn made_fast(pattern: &str) -> String {
+    let pattern = pattern.replace(r"\p{L}", LETTERS);
+    let mut plain = String::with_capacity(pattern.len() + 32);
+    let mut letters = pattern.chars();
+    while let Some(letter) = letters.next() {
+        if letter != '\\' {
+            plain.push(letter);
+            continue;
+        }
+        match letters.next() {
+            Some('b') => plain.push_str(r"(?-u:\b)"),
+            other => {
+                plain.push('\\');
+                plain.extend(other);
+            }
+        }
+    }
+    plain
 }
 
 /// The places of a pattern, or of its group `value`.
