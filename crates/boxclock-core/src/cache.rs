@@ -4,8 +4,6 @@
 use std::path::{Path, PathBuf};
 use std::time::{Duration, SystemTime};
 
-use crate::case::{Case, Options};
-use crate::work::Work;
 use crate::{Error, Result, new_file, platform};
 
 /// What has not been used for so long is removed.
@@ -16,29 +14,6 @@ const MOST_BYTES: u64 = 64 << 30;
 const EVERY: Duration = Duration::from_secs(24 * 3600);
 /// What unfinished entries are called.
 const UNFINISHED: [&str; 4] = [".unpacking-", ".extracting-", ".decoding-", ".writing-"];
-
-/// Removes what a box or other paths left in the cache; gives the bytes.
-///
-/// # Errors
-/// When the paths cannot be opened, or something cannot be removed.
-pub fn forget(paths: &[PathBuf], work: &Work) -> Result<u64> {
-    let Some(cache) = platform::cache_dir() else { return Ok(0) };
-    let case = Case::open(paths, Options::default(), work)?;
-    let mut entries: Vec<PathBuf> = Vec::new();
-    let places = case.sources.iter().map(|source| &source.path).chain(case.documents.iter().map(|other| &other.path));
-    for place in places {
-        entries.extend(entry_of(&cache, place));
-        entries.extend(crate::case::index_folder(place));
-    }
-    entries.sort();
-    entries.dedup();
-    let mut bytes = 0;
-    for entry in entries.iter().filter(|entry| entry.starts_with(&cache) && entry.exists()) {
-        bytes += size_of(entry);
-        std::fs::remove_dir_all(entry).map_err(|error| Error::at(entry, "cannot remove", error))?;
-    }
-    Ok(bytes)
-}
 
 /// Removes all of the cache; gives the bytes.
 ///
@@ -52,13 +27,13 @@ pub fn forget_all() -> Result<u64> {
 }
 
 /// The entry of the cache that a file lies in: `cache/KIND/NAME`.
-fn entry_of(cache: &Path, file: &Path) -> Option<PathBuf> {
+pub(crate) fn entry_of(cache: &Path, file: &Path) -> Option<PathBuf> {
     let below = file.strip_prefix(cache).ok()?;
     let mut parts = below.components();
     Some(cache.join(parts.next()?).join(parts.next()?))
 }
 
-fn size_of(folder: &Path) -> u64 {
+pub(crate) fn size_of(folder: &Path) -> u64 {
     let files = walkdir::WalkDir::new(folder).into_iter().flatten();
     files.filter_map(|entry| entry.metadata().ok()).filter(std::fs::Metadata::is_file).map(|data| data.len()).sum()
 }

@@ -12,6 +12,7 @@ use crate::event::Table;
 use crate::format::LineFormat;
 use crate::gather::Seal;
 use crate::logbook::{Logbook, Story};
+use crate::new_file::Protected;
 use crate::source::Class;
 use crate::work::Work;
 
@@ -19,6 +20,7 @@ mod boot;
 mod chunk;
 mod finish;
 mod follow;
+mod forget;
 mod generations;
 pub(crate) mod index;
 mod inventory;
@@ -27,7 +29,7 @@ mod look;
 mod schedule;
 
 pub use follow::Follower;
-pub(crate) use index::folder_of as index_folder;
+pub use forget::forget;
 pub use load::Loader;
 pub use schedule::Focus;
 
@@ -146,6 +148,23 @@ impl Case {
         work: &Work,
     ) -> Result<Self> {
         inventory::of_files(files, options, work)
+    }
+
+    /// What of it nothing may be written over: what is read, its sources and documents, its logbook.
+    pub fn protected(&self) -> Protected {
+        let inputs = self.paths.iter().map(|path| (path.clone(), format!("what is read ({})", path.display())));
+        let of_source = |source: &Source| {
+            let what = format!("a source of the case ({})", source.name);
+            [(source.path.clone(), what.clone()), (PathBuf::from(&source.name), what)]
+        };
+        let of_document = |document: &Document| {
+            let what = "a file of the case".to_owned();
+            [(document.path.clone(), what.clone()), (PathBuf::from(&document.name), what)]
+        };
+        let sources = self.sources.iter().flat_map(of_source);
+        let documents = self.documents.iter().flat_map(of_document);
+        let logbook = self.logbook_path.clone().map(|path| (path, "the logbook of the case".to_owned()));
+        Protected(inputs.chain(sources).chain(documents).chain(logbook).collect())
     }
 
     /// Where the logbook of a case of these paths is.

@@ -10,7 +10,7 @@ use sha2::{Digest, Sha256};
 use crate::choice::Choice;
 use crate::clock::ClockCorrection;
 use crate::clock::human::drift_text;
-use crate::new_file::NewFile;
+use crate::new_file::{NewFile, Protected};
 use crate::text::hex;
 use crate::{Error, Result, platform};
 
@@ -273,6 +273,8 @@ impl Logbook {
         {
             std::fs::create_dir_all(folder).map_err(|error| Error::at(folder, "cannot make the folder", error))?;
         }
+        // Logbooks of older programs could be read by others.
+        platform::tighten(path);
         let connection = Connection::open(path).map_err(cannot)?;
         Self::prepare(connection, path).map_err(cannot)?.ok_or_else(|| {
             Error::new(format!("the logbook {} was written by a newer version of this program", path.display()))
@@ -389,7 +391,7 @@ impl Logbook {
         if kept.is_none() {
             let cannot = |error: std::io::Error| Error::at(&file, "cannot keep the key of redaction", error);
             platform::private_folder(&keys).map_err(cannot)?;
-            NewFile::write(&file, None, true, &key)?;
+            NewFile::write(&file, &Protected::default(), true, &key)?;
         }
         if known.is_some() {
             self.change("moved the key for redaction away from the case", |connection| {

@@ -10,7 +10,6 @@ use std::time::{Duration, SystemTime};
 
 use tempfile::NamedTempFile;
 
-use crate::case::Case;
 use crate::{Error, Result, platform};
 
 /// What the names of unfinished files begin with.
@@ -18,6 +17,10 @@ pub(crate) const UNFINISHED: &str = ".boxclock-";
 
 /// Unfinished files and folders that are older than this belong to a program that was killed.
 const ABANDONED: Duration = Duration::from_secs(6 * 3600);
+
+/// Files that nothing is written over, each with what it is.
+#[derive(Clone, Debug, Default)]
+pub struct Protected(pub Vec<(PathBuf, String)>);
 
 /// A file that is being written.
 #[derive(Debug)]
@@ -33,9 +36,9 @@ impl NewFile {
     /// # Errors
     /// When the path names evidence of the case, a box or a logbook (by whatever name or link), or a file that exists and may not
     /// be replaced, or nothing can be written there.
-    pub fn create(path: &Path, case: Option<&Case>, replace: bool) -> Result<Self> {
+    pub fn create(path: &Path, protected: &Protected, replace: bool) -> Result<Self> {
         let cannot = |error: io::Error| Error::at(path, "cannot write", error);
-        if let Some(reason) = evidence(path, case) {
+        if let Some(reason) = evidence(path, protected) {
             return Err(Error::new(format!("{}: not written: it is {reason}", path.display())));
         }
         match std::fs::symlink_metadata(path) {
@@ -61,8 +64,8 @@ impl NewFile {
     ///
     /// # Errors
     /// As [`Self::create`]; or when the bytes cannot be written.
-    pub fn write(path: &Path, case: Option<&Case>, replace: bool, bytes: &[u8]) -> Result<()> {
-        let mut file = Self::create(path, case, replace)?;
+    pub fn write(path: &Path, protected: &Protected, replace: bool, bytes: &[u8]) -> Result<()> {
+        let mut file = Self::create(path, protected, replace)?;
         file.write_all(bytes).map_err(|error| Error::at(path, "cannot write", error))?;
         file.finish()
     }
@@ -100,23 +103,11 @@ pub(crate) fn sync_folder(path: &Path) {
 }
 
 /// What of evidence a path names, if it names any.
-fn evidence(path: &Path, case: Option<&Case>) -> Option<String> {
+fn evidence(path: &Path, protected: &Protected) -> Option<String> {
     let there = std::fs::metadata(path).ok()?;
     let same = |other: &Path| std::fs::metadata(other).is_ok_and(|other| is_same(&there, &other));
-    if let Some(case) = case {
-        if let Some(input) = case.paths.iter().find(|input| same(input)) {
-            return Some(format!("what is read ({})", input.display()));
-        }
-        let sources = case.sources.iter();
-        if let Some(source) = sources.into_iter().find(|source| same(&source.path) || same(Path::new(&source.name))) {
-            return Some(format!("a source of the case ({})", source.name));
-        }
-        if case.documents.iter().any(|document| same(&document.path) || same(Path::new(&document.name))) {
-            return Some("a file of the case".into());
-        }
-        if case.logbook_path.as_deref().is_some_and(same) {
-            return Some("the logbook of the case".into());
-        }
+    if let Some((_, what)) = protected.0.iter().find(|(other, _)| same(other)) {
+        return Some(what.clone());
     }
     let mut start = [0; 16];
     let begins =
@@ -166,26 +157,31 @@ mod tests {
         let hard = root.path().join("hard.txt");
         std::fs::hard_link(&source, &hard).unwrap();
         for path in [&source, &link, &hard, &root.path().join("./a.log")] {
-            let error = NewFile::write(path, Some(&view.case), true, b"x").unwrap_err().to_string();
+            let error = NewFile::write(path, &view.case.protected(), true, b"x").unwrap_err().to_string();
             assert!(error.contains("a source of the case"), "{error}");
         }
         assert_eq!(std::fs::read(&source).unwrap(), before);
         let sealed = root.path().join("n.box.zip");
         std::fs::write(&sealed, b"PK\x03\x04 and more than sixteen bytes").unwrap();
-        assert!(NewFile::write(&sealed, None, true, b"x").unwrap_err().to_string().contains("a sealed box"));
+        assert!(
+            NewFile::write(&sealed, &Protected::default(), true, b"x")
+                .unwrap_err()
+                .to_string()
+                .contains("a sealed box")
+        );
     }
 
     #[test]
     fn whole_or_not_at_all() {
         let folder = tempfile::tempdir().unwrap();
         let path = folder.path().join("r.md");
-        NewFile::write(&path, None, false, b"first").unwrap();
-        assert!(NewFile::write(&path, None, false, b"x").unwrap_err().to_string().contains("--force"));
-        let mut half = NewFile::create(&path, None, true).unwrap();
+        NewFile::write(&path, &Protected::default(), false, b"first").unwrap();
+        assert!(NewFile::write(&path, &Protected::default(), false, b"x").unwrap_err().to_string().contains("--force"));
+        let mut half = NewFile::create(&path, &Protected::default(), true).unwrap();
         half.write_all(b"hal").unwrap();
         drop(half);
         assert_eq!(std::fs::read(&path).unwrap(), b"first");
-        NewFile::write(&path, None, true, b"second").unwrap();
+        NewFile::write(&path, &Protected::default(), true, b"second").unwrap();
         assert_eq!(std::fs::read(&path).unwrap(), b"second");
         assert_eq!(std::fs::read_dir(folder.path()).unwrap().count(), 1, "nothing is left behind");
         use std::os::unix::fs::PermissionsExt;

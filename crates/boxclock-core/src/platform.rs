@@ -87,9 +87,21 @@ pub fn is_mine(data: &std::fs::Metadata) -> bool {
     data.uid() == rustix::process::geteuid().as_raw()
 }
 
+/// Takes away what others may do with a file or folder of the user's own. Where that cannot be, it stays as it is.
+pub fn tighten(path: &Path) {
+    use std::os::unix::fs::PermissionsExt;
+    let Ok(data) = std::fs::symlink_metadata(path) else { return };
+    let mode = data.permissions().mode();
+    if is_mine(&data) && !data.is_symlink() && mode & 0o077 != 0 {
+        let _ = std::fs::set_permissions(path, std::fs::Permissions::from_mode(mode & 0o700));
+    }
+}
+
 /// Has all files and folders that are made from now on be readable for their user only, whatever the shell says.
 pub fn make_private() {
     rustix::process::umask(rustix::fs::Mode::from_raw_mode(0o077));
+    // Folders of older programs were open to all.
+    [data_dir(), cache_dir(), state_dir()].iter().flatten().for_each(|folder| tighten(folder));
 }
 
 /// Makes a command the head of a group of processes of its own, so that all it starts can be stopped with it.

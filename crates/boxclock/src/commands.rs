@@ -8,7 +8,7 @@ use std::time::Duration;
 
 use boxclock_core::analysis::CaseView;
 use boxclock_core::cache;
-use boxclock_core::case::{Case, Follower, LeftOut, Loaded, Options, Source};
+use boxclock_core::case::{self, Case, Follower, LeftOut, Loaded, Options, Source};
 use boxclock_core::clock::{Zone, human, now};
 use boxclock_core::code::user;
 use boxclock_core::event::Row;
@@ -340,7 +340,7 @@ fn events(arguments: &args::Events) -> Ended {
         None => write(&mut plain())?,
         Some(path) => {
             let cannot = |error: io::Error| Failure::Because(format!("cannot write {}: {error}", path.display()));
-            let mut file = NewFile::create(path, Some(&view.case), arguments.force)?;
+            let mut file = NewFile::create(path, &view.case.protected(), arguments.force)?;
             write(&mut file).map_err(cannot)?;
             file.finish()?;
         }
@@ -405,7 +405,7 @@ fn chart(arguments: &args::Chart) -> Ended {
     let kind = if arguments.lanes { ChartKind::Lanes } else { ChartKind::Density };
     let note = report::chart::chart(&view.case, &view.loaded, &rows, kind, &view.case.zone)?.write(
         &arguments.into,
-        &view.case,
+        &view.case.protected(),
         arguments.force,
     )?;
     if let Some(note) = note {
@@ -427,13 +427,13 @@ fn report(arguments: &args::Report) -> Ended {
         Some("svg") => report::drawing(&report),
         _ => return Err(Failure::Usage(format!("{}: a report ends in .md or .svg", arguments.into.display()))),
     };
-    NewFile::write(&arguments.into, Some(&view.case), arguments.force, text.as_bytes())?;
+    NewFile::write(&arguments.into, &view.case.protected(), arguments.force, text.as_bytes())?;
     Ok(name_left_out(&view.case, &view.loaded))
 }
 
 /// Wipes what is kept of a case to be fast.
 fn forget(arguments: &args::Forget) -> Ended {
-    let bytes = if arguments.all { cache::forget_all()? } else { cache::forget(&arguments.paths, &cancellable())? };
+    let bytes = if arguments.all { cache::forget_all()? } else { case::forget(&arguments.paths, &cancellable())? };
     writeln!(shown(), "{} MiB wiped", bytes.div_ceil(1 << 20))?;
     Ok(Outcome::Done)
 }

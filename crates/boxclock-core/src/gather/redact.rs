@@ -30,7 +30,7 @@ mod keys;
 mod rules;
 mod values;
 
-use files::Kindness;
+use files::Treatment;
 pub use find::{Redactor, Sample};
 pub use rules::{Rule, Rules};
 
@@ -120,9 +120,9 @@ pub fn redact(options: &RedactPlan, rules: &[Rule], key: [u8; 32], work: &Work) 
     let mut kinds = Vec::with_capacity(files.len());
     for ((file, ..), part) in files.iter().zip(&parts) {
         work.check()?;
-        let kind = files::kind_of(file)?;
+        let kind = files::treatment_of(file)?;
         let goes = options.only.is_empty() || options.only.contains(&file.name);
-        if goes && !matches!(part, Part::Outside(_)) && !matches!(kind, Kindness::Not(_)) {
+        if goes && !matches!(part, Part::Outside(_)) && !matches!(kind, Treatment::Not(_)) {
             files::walk(file, cut_of(part), &kind, &mut files::Learning(&mut redactor), work)?;
         } else {
             work.advance(file.len_bytes);
@@ -155,12 +155,12 @@ pub fn redact(options: &RedactPlan, rules: &[Rule], key: [u8; 32], work: &Work) 
             }
         };
         let (mut redacted, left) = match kind {
-            Kindness::Not(_) if options.keep_binary => {
+            Treatment::Not(_) if options.keep_binary => {
                 work.advance(file.len_bytes);
                 let whole = platform::open_regular(&file.path);
                 (whole.map_err(|error| Error::at(&file.path, "cannot read", error))?, Vec::new())
             }
-            Kindness::Not(what) => {
+            Treatment::Not(what) => {
                 work.advance(file.len_bytes);
                 let (origin, why) = (sealed.origin, Why::CannotRead);
                 let reason = format!("{what}: it cannot be redacted");

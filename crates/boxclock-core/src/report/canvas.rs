@@ -10,8 +10,7 @@ use pdf_writer::{Content, Finish, Name, Pdf, Rect, Ref, Str};
 use svg::Document;
 use svg::node::element::{Line, Rectangle, Text};
 
-use crate::case::Case;
-use crate::new_file::NewFile;
+use crate::new_file::{NewFile, Protected};
 use crate::{Error, Result};
 
 /// A colour: red, green, blue.
@@ -85,13 +84,13 @@ impl Canvas {
     /// # Errors
     /// When the name ends neither in `.svg` nor in `.pdf`, names evidence of the case or a file that exists (without `replace`), or
     /// cannot be written.
-    pub fn write(&self, path: &Path, case: &Case, replace: bool) -> Result<Option<String>> {
+    pub fn write(&self, path: &Path, protected: &Protected, replace: bool) -> Result<Option<String>> {
         let (bytes, note) = match path.extension().and_then(|extension| extension.to_str()) {
             Some("svg") => (self.to_svg().into_bytes(), None),
             Some("pdf") => (self.to_pdf(), self.lost_letters()),
             _ => return Err(Error::new(format!("{}: a chart ends in .svg or .pdf", path.display()))),
         };
-        NewFile::write(path, Some(case), replace, &bytes)?;
+        NewFile::write(path, protected, replace, &bytes)?;
         Ok(note)
     }
 

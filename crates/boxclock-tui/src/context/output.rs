@@ -131,7 +131,8 @@ impl Context {
         let (selected, zone, path) = (self.selected(), self.zone.clone(), PathBuf::from(name.trim()));
         self.start(WRITE, move |view, work| {
             let rows = selected.rows(view, work)?;
-            let note = chart(&view.case, &view.loaded, &rows, kind, &zone)?.write(&path, &view.case, false)?;
+            let note =
+                chart(&view.case, &view.loaded, &rows, kind, &zone)?.write(&path, &view.case.protected(), false)?;
             let note = note.map_or(String::new(), |note| format!("   {note}"));
             Ok(written(format!("Written: {}{note}", path.display())))
         });
@@ -198,7 +199,7 @@ impl ReportParts {
 fn write_report(report: &Report<'_>, path: &Path) -> Result<String> {
     let beside = path.with_extension("svg");
     let name = beside.file_name().map(|name| name.to_string_lossy().into_owned());
-    let write = |path: &Path, text: String| NewFile::write(path, Some(&report.view.case), true, text.as_bytes());
+    let write = |path: &Path, text: String| NewFile::write(path, &report.view.case.protected(), true, text.as_bytes());
     write(path, markdown(report, name.as_deref())?)?;
     write(&beside, drawing(report))?;
     Ok(format!("Written: {} and {}", path.display(), beside.display()))
@@ -212,7 +213,7 @@ fn write_events(
     work: &Work,
 ) -> Result<String> {
     let cannot = |error: std::io::Error| Error::at(path, "cannot write", error);
-    let mut file = NewFile::create(path, Some(&view.case), false)?;
+    let mut file = NewFile::create(path, &view.case.protected(), false)?;
     let mut out = std::io::BufWriter::with_capacity(1 << 16, &mut file);
     let mut writer = EventWriter::new(&view.case, zone.clone());
     let written =

@@ -18,7 +18,7 @@ use crate::{Error, Result, crash, decode, limits, platform};
 pub(super) const PIECE_BYTES: usize = 4 << 20;
 
 /// How a file can be redacted.
-pub(super) enum Kindness {
+pub(super) enum Treatment {
     /// As text in this encoding.
     Text(Encoding),
     /// Field by field.
@@ -31,7 +31,7 @@ pub(super) enum Kindness {
 ///
 /// # Errors
 /// When it cannot be read.
-pub(super) fn kind_of(file: &FileFound) -> Result<Kindness> {
+pub(super) fn treatment_of(file: &FileFound) -> Result<Treatment> {
     let cannot = |error: std::io::Error| Error::at(&file.path, "cannot read", error);
     let mut start = Vec::new();
     let from = platform::open_regular(&file.path).map_err(cannot)?;
@@ -39,11 +39,11 @@ pub(super) fn kind_of(file: &FileFound) -> Result<Kindness> {
     let head = start.get(..START_BYTES).unwrap_or(&start);
     let rewriting = decode::decoder_for(&start, None).map_or(Rewriting::AsText, Decoded::rewriting);
     Ok(match () {
-        () if Kind::of(head).is_some() => Kindness::Not("a packed file"),
-        () if crash::recognise(&start).is_some() => Kindness::Not("a dump"),
-        () if rewriting == Rewriting::Impossible => Kindness::Not("a log whose records are no lines"),
-        () if rewriting == Rewriting::ByField => Kindness::Export,
-        () => guess(&[start]).map_or(Kindness::Not("not text"), |(encoding, _)| Kindness::Text(encoding)),
+        () if Kind::of(head).is_some() => Treatment::Not("a packed file"),
+        () if crash::recognise(&start).is_some() => Treatment::Not("a dump"),
+        () if rewriting == Rewriting::Impossible => Treatment::Not("a log whose records are no lines"),
+        () if rewriting == Rewriting::ByField => Treatment::Export,
+        () => guess(&[start]).map_or(Treatment::Not("not text"), |(encoding, _)| Treatment::Text(encoding)),
     })
 }
 
@@ -89,7 +89,7 @@ impl Visit for Replacing<'_, '_> {
 pub(super) fn walk(
     file: &FileFound,
     part: Option<&CutPart>,
-    kind: &Kindness,
+    kind: &Treatment,
     visit: &mut dyn Visit,
     work: &Work,
 ) -> Result<File> {
@@ -100,9 +100,9 @@ pub(super) fn walk(
     };
     let mut out = tempfile::tempfile().map_err(|error| Error::caused("cannot write a temporary file", error))?;
     let written = match kind {
-        Kindness::Export => redact_export(&mut BufReader::new(from), &mut out, visit, work),
-        Kindness::Text(encoding) => redact_stream(&mut from, &mut out, *encoding, visit, work),
-        Kindness::Not(_) => Ok(()),
+        Treatment::Export => redact_export(&mut BufReader::new(from), &mut out, visit, work),
+        Treatment::Text(encoding) => redact_stream(&mut from, &mut out, *encoding, visit, work),
+        Treatment::Not(_) => Ok(()),
     };
     written.map_err(|error| Error::at(&file.path, "cannot redact", error))?;
     work.check()?;
