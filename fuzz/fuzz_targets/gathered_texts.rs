@@ -3,7 +3,7 @@
 #![no_main]
 
 use boxclock_core::facts::{Checks, parse_live};
-use boxclock_core::gather::Request;
+use boxclock_core::gather::PackRequest;
 use boxclock_core::gather::recipe::Recipe;
 use boxclock_core::gather::redact::Rules;
 use boxclock_core::pattern::{PatternId, template};
@@ -19,7 +19,7 @@ fuzz_target!(|data: &[u8]| {
     let _ = Recipe::parse(text);
     Checks::default().add("x", text);
     Rules::default().add("x", text);
-    let _ = Lens::parse(text);
+    let _ = Lens::parse(text, &boxclock_core::code::NO_CATALOGUES);
     assert_eq!(PatternId::of(text.as_bytes()), pattern);
     template(text);
     for range in pieces(text) {
@@ -31,6 +31,6 @@ fuzz_target!(|data: &[u8]| {
         }
     }
     assert!(!quoted(text).is_empty());
-    let request = Request { hosts: text.into(), moment: text.into(), into: "x".into(), ..Request::default() };
+    let request = PackRequest { hosts: text.into(), moment: text.into(), into: "x".into(), ..PackRequest::default() };
     let _ = request.options(Default::default(), &boxclock_core::clock::Zone::utc(), 0);
 });
