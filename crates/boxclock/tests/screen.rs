@@ -238,7 +238,7 @@ fn the_mouse_chooses_scrolls_and_narrows() {
     mouse(&terminal, 0, (8, 20), false);
     mouse(&terminal, 32, (8, 24), false);
     mouse(&terminal, 0, (8, 24), true);
-    let screen = terminal.see(&["23:26 "]);
+    let screen = terminal.see(&["23:31 "]);
     assert!(!screen.contains("19:30 "), "the whole span is still there:\n{screen}");
 }
 
