@@ -413,6 +413,12 @@ pub struct Redact {
     /// Take files that cannot be redacted (dumps, packed files, event logs) unchanged
     #[arg(long)]
     pub keep_binary: bool,
+    /// Sign the seal of the copy with this key (Ed25519, PKCS #8 in PEM)
+    #[arg(long, value_name = "KEY.pem", requires = "into")]
+    pub sign: Option<PathBuf>,
+    /// Who signs, in your own words
+    #[arg(long, value_name = "NAME", requires = "sign")]
+    pub signer: Option<String>,
     /// Write the copy although something in it still looks like a secret
     #[arg(long)]
     pub confirm: bool,

@@ -186,10 +186,10 @@ fn a_seal_is_proof() {
     let ran = home.run(&["check", "s.box.zip"]);
     assert!(ran.status == Some(1) && ran.out.contains("changed: story.json"), "{} {}", ran.out, ran.err);
     // A copy says what it was made from.
-    home.run(&["redact", "n.box.zip", "--into", "r.box.zip"]);
+    home.run(&["redact", "n.box.zip", "--into", "r.box.zip", "--sign", "o.pem"]);
     let sum = home.program("sha256sum").arg("n.box.zip").output().unwrap().stdout;
     let sum = String::from_utf8(sum).unwrap();
-    let ran = home.run(&["check", "r.box.zip"]);
+    let ran = home.run(&["check", "r.box.zip", "--key", "o.pub"]);
     assert!(ran.status == Some(0) && ran.out.contains(sum.split(' ').next().unwrap()), "{} {}", ran.out, ran.err);
 }
 

@@ -7,6 +7,7 @@
 
 use std::collections::{BTreeMap, HashMap};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use serde_json::Value;
 use sha2::{Digest, Sha256};
@@ -14,7 +15,7 @@ use sha2::{Digest, Sha256};
 use super::pack::{BoxWriter, free_name};
 use super::seal::{AppliedRule, Custody, Cut, Redaction, Seal, SealedFile, Unreadable, Why};
 use super::window::{self, CutPart, Looked, Part, Window};
-use super::{OpenBox, STORY_NAME, hex, unpack};
+use super::{OpenBox, STORY_NAME, Signer, hex, unpack};
 use crate::case::Options;
 use crate::clock::Zone;
 use crate::files::FileFound;
@@ -56,6 +57,8 @@ pub struct RedactPlan {
     pub formats: HashMap<String, Detected>,
     /// Whether the copy is written although something in it still looks like a secret.
     pub confirmed: bool,
+    /// Who signs the copy.
+    pub signer: Option<Arc<Signer>>,
 }
 
 /// Something that still looks like a secret in the copy.
@@ -230,7 +233,7 @@ pub fn redact(options: &RedactPlan, rules: &[Rule], key: [u8; 32], work: &Work) 
         seal.story_sha256 = Some(hex(&Sha256::digest(&story)));
         let seal =
             serde_json::to_string_pretty(&seal).map_err(|error| Error::caused("cannot write the seal", error))?;
-        writer.add_seal(&seal, None)?;
+        writer.add_seal(&seal, options.signer.as_deref())?;
         writer.finish()?;
     }
     Ok(summary)

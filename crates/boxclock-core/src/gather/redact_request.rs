@@ -1,9 +1,10 @@
 //! What somebody wants to be redacted and handed over, in names and words; checked against the box before anything is written.
 
 use std::path::PathBuf;
+use std::sync::Arc;
 
 use super::redact::{RedactPlan, Rules};
-use super::{Window, is_box};
+use super::{Signer, Window, is_box};
 use crate::case::{Case, Options};
 use crate::format::Detected;
 use crate::logbook::Logbook;
@@ -38,6 +39,8 @@ pub struct RedactRequest {
     pub keep_binary: bool,
     /// Whether the copy is written although something in it still looks like a secret.
     pub confirmed: bool,
+    /// Who signs the copy.
+    pub signer: Option<Arc<Signer>>,
 }
 
 /// A request that can be carried out by [`super::redact::redact`].
@@ -97,6 +100,7 @@ impl RedactRequest {
             keep_binary: self.keep_binary,
             formats: case.sources.iter().filter_map(|source| Some((source.name.clone(), detected(source)?))).collect(),
             confirmed: self.confirmed,
+            signer: self.signer.clone(),
         };
         Ok(RedactReady { plan, rules, key: logbook.redaction_key()? })
     }

@@ -47,16 +47,15 @@ pub fn pack_options(arguments: &args::Pack) -> Result<PackOptions, Failure> {
         ssh_config: arguments.ssh_config.clone(),
         may_ask: io::stdin().is_terminal(),
         host_limit,
-        signer: signer(arguments)?,
+        signer: signer(arguments.sign.as_deref(), arguments.signer.as_deref())?,
         ..PackOptions::default()
     })
 }
 
 /// Who signs the box, if somebody does.
-fn signer(arguments: &args::Pack) -> Result<Option<Arc<Signer>>, Failure> {
-    let Some(path) = &arguments.sign else { return Ok(None) };
-    let by = arguments.signer.as_deref().unwrap_or_default();
-    Ok(Some(Arc::new(Signer::read(path, by)?)))
+fn signer(key: Option<&Path>, by: Option<&str>) -> Result<Option<Arc<Signer>>, Failure> {
+    let Some(path) = key else { return Ok(None) };
+    Ok(Some(Arc::new(Signer::read(path, by.unwrap_or_default())?)))
 }
 
 /// The recipes that can be used; wrong ones are named.
@@ -378,6 +377,7 @@ pub fn redact(arguments: &args::Redact) -> Ended {
         pinned: arguments.pinned,
         keep_binary: arguments.keep_binary,
         confirmed: arguments.confirm,
+        signer: signer(arguments.sign.as_deref(), arguments.signer.as_deref())?,
     };
     let RedactReady { plan: options, rules, key } = request.prepare(now(), &work)?;
     let progress = arguments.progress.then(|| progress::Shown::start(&work, "redacting"));
