@@ -33,6 +33,23 @@ enum Way {
     Element,
 }
 
+/// Bytes of the longest name that is looked at.
+const NAME_BYTES: usize = 200;
+/// Bytes before a name, and behind it, in which its notation and its value are looked for.
+const BEFORE_BYTES: usize = 64;
+const BEHIND_BYTES: usize = 16 << 10;
+
+/// The last bytes of a text, from a whole character on.
+pub(super) fn near_end(text: &str) -> &str {
+    let from = text.len().saturating_sub(BEFORE_BYTES);
+    (from..=text.len()).find_map(|at| text.get(at..)).unwrap_or_default()
+}
+
+/// The first bytes of a text, up to a whole character.
+fn near_start(text: &str) -> &str {
+    (0..=BEHIND_BYTES.min(text.len())).rev().find_map(|at| text.get(..at)).unwrap_or_default()
+}
+
 /// Signs that a value without quotes ends at.
 const ENDS: [char; 14] = [' ', '\t', '\n', '\r', ',', ';', '&', '"', '\'', '<', '>', ')', '}', ']'];
 
@@ -97,7 +114,7 @@ impl Keys {
 
     /// Whether a name says that a value is of this kind: where it ends, and whether weakly.
     fn says(&self, text: &str, start: usize, end: usize) -> Option<(usize, bool)> {
-        let name = text.get(start..end)?;
+        let name = text.get(start..end).filter(|name| name.len() <= NAME_BYTES)?;
         let parts = parts_of(name);
         if parts.last().is_some_and(|last| self.not_with.contains(last)) {
             return None;
@@ -135,8 +152,12 @@ impl Keys {
 
     /// The value behind a name that ends at `end`.
     fn value(&self, text: &str, start: usize, end: usize, is_weak: bool) -> Option<(usize, usize)> {
-        let before = text.get(..start)?;
-        let mut rest = text.get(end..)?;
+        // What stands around a name is looked for nearby: a hostile line must not be read again for each name in it.
+        let before = near_end(text.get(..start)?);
+        let line = near_start(text.get(end..)?);
+        let line = line.split('\n').next().unwrap_or_default();
+        let text = text.get(..end + line.len())?;
+        let mut rest = line;
         let at = |rest: &str| text.len() - rest.len();
         let in_tag = before.ends_with('<')
             || before.rsplit('<').next().is_some_and(|lead| {
@@ -342,7 +363,7 @@ fn follows(text: &str, words: &[&str]) -> Option<usize> {
 fn told_for(lead: &str) -> Option<&str> {
     let words = ["for ", "für ", "pour ", "para ", "voor ", "per ", "för ", "til "];
     let rest = words.iter().find_map(|word| lead.strip_prefix(word))?;
-    let (whose, value) = rest.split_once(':')?;
+    let (whose, value) = rest.split_once(':').filter(|(whose, _)| whose.len() <= 60)?;
     let short = whose.len() <= 60 && whose.split(' ').count() <= 3 && !whose.contains(['\n', '=', '"']);
     short
         .then(|| value.trim_start_matches([' ', '\t']))
@@ -387,7 +408,7 @@ fn closing(inner: &str, quote: char, slashes: usize) -> usize {
 
 /// Whether a name stands at the start of its line, as in a file of settings.
 fn is_setting(text: &str, start: usize) -> bool {
-    let line = text[..start].rsplit('\n').next().unwrap_or_default().trim_start();
+    let line = near_end(&text[..start]).rsplit('\n').next().unwrap_or_default().trim_start();
     let line = line.strip_prefix("export ").or_else(|| line.strip_prefix("set ")).unwrap_or(line);
     line.is_empty() || matches!(line, "- " | "#" | "# " | "; ")
 }

@@ -255,3 +255,27 @@ fn long_texts_in_pieces() {
         assert_eq!(feeds, text.lines().count());
     }
 }
+
+#[test]
+fn hostile_lines_are_read_once() {
+    // Each of these would be read again for every name in it: a minute and more without bounds.
+    let rules = rules();
+    for piece in [
+        "password ",
+        "<password ",
+        "password for ",
+        "a_password_",
+        "password=\"",
+        "x@y.zz;",
+        "token[",
+        "10.0.0.1,",
+        "::1:",
+    ] {
+        let text = piece.repeat((256 << 10) / piece.len());
+        let mut redactor = Redactor::new(&rules.good, [7; 32]);
+        redactor.learn(&text);
+        redactor.spread();
+        let out = redactor.text(&text, None);
+        redactor.left_in(&out);
+    }
+}
