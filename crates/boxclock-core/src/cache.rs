@@ -55,7 +55,6 @@ pub fn tidy() {
     if age(&mark).is_some_and(|age| age < EVERY) || !cache.exists() {
         return;
     }
-    let _ = std::fs::write(&mark, "");
     let mut entries: Vec<(Duration, u64, PathBuf)> = Vec::new();
     for kind in std::fs::read_dir(&cache).into_iter().flatten().flatten() {
         new_file::sweep(&kind.path(), &UNFINISHED);
@@ -67,6 +66,8 @@ pub fn tidy() {
     for path in surplus(entries, MOST_BYTES) {
         let _ = std::fs::remove_dir_all(&path).or_else(|_| std::fs::remove_file(&path));
     }
+    // Only now: a program that ended before it was through has tidied nothing.
+    let _ = std::fs::write(&mark, "");
 }
 
 /// What is to go: all that is old, and of the rest what was not used for longest, until so many bytes are left.

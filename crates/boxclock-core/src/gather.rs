@@ -20,6 +20,7 @@ mod capture;
 mod check;
 mod command;
 mod fetch;
+mod label;
 mod local;
 mod members;
 mod pack;
@@ -37,8 +38,9 @@ mod window;
 
 pub use capture::{Snapshot, snapshot};
 pub use check::{Finding, Verdict, check};
+pub use label::good_label;
 pub use pack::{Packed, pack};
-pub use plan::{PackOptions, Plan, PlannedCommand, PlannedFile, Wanted, good_label, plan};
+pub use plan::{PackOptions, Plan, PlannedCommand, PlannedFile, Wanted, plan};
 pub use redact_request::{RedactReady, RedactRequest};
 pub use request::PackRequest;
 pub use seal::{

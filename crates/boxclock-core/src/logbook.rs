@@ -363,7 +363,7 @@ impl Logbook {
         })
     }
 
-    /// The key by which values are replaced when this case is handed on; made the first time.
+    /// The key by which values are replaced in redacted copies of this case; made the first time.
     ///
     /// # Errors
     /// When the logbook cannot be read or written, or the system gives no random bytes.

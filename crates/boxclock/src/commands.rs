@@ -163,6 +163,8 @@ fn cancellable() -> Work {
 
 /// Opens a case and brings in the clock corrections of its logbook; those on the command line win.
 fn open(reading: &Reading, work: &Work) -> Result<Case, Failure> {
+    // In the background, beside work that takes longer: nobody waits for it, and it ends with the program.
+    std::thread::spawn(cache::tidy);
     let mut options = options(reading)?;
     let path = Case::logbook_path(&reading.paths, &options);
     if let Some(path) = &path

@@ -13,10 +13,5 @@ fn main() -> ExitCode {
     let (level, command) = args::parse();
     log::start(level);
     tracing::info!("boxclock {} starts", args::VERSION);
-    // In the background: nobody waits for it, and what it removes nobody has used for a month.
-    let tidying = std::thread::spawn(boxclock_core::cache::tidy);
-    let ended = outcome::report(commands::run(command));
-    // It ends by itself, a day later it goes on.
-    drop(tidying);
-    ended
+    outcome::report(commands::run(command))
 }

@@ -1,6 +1,6 @@
 //! Exit status and diagnostics: 0 done, 1 not done, 2 wrong usage, 3 done in part.
 
-use std::io::{self, BufWriter, ErrorKind, IsTerminal, StdoutLock, Write};
+use std::io::{self, ErrorKind, IsTerminal, LineWriter, StdoutLock, Write};
 use std::process::ExitCode;
 
 use boxclock_core::Error;
@@ -73,8 +73,9 @@ pub fn say(text: &str) {
 }
 
 /// Standard output for text that people read: control characters of logs are shown, not obeyed.
-pub fn shown() -> BufWriter<Visible<StdoutLock<'static>>> {
-    BufWriter::new(Visible::new(io::stdout().lock()))
+pub fn shown() -> LineWriter<Visible<StdoutLock<'static>>> {
+    // Line by line: an error of the last one must not be lost when this goes out of scope.
+    LineWriter::new(Visible::new(io::stdout().lock()))
 }
 
 /// Standard output for a list: see [`shown`] and [`plain`].
@@ -84,5 +85,5 @@ pub fn of_form(form: ListForm) -> Box<dyn Write> {
 
 /// Standard output for other programs: bytes go out as they are, unless a terminal reads them.
 pub fn plain() -> Box<dyn Write> {
-    if io::stdout().is_terminal() { Box::new(shown()) } else { Box::new(BufWriter::new(io::stdout().lock())) }
+    if io::stdout().is_terminal() { Box::new(shown()) } else { Box::new(io::stdout().lock()) }
 }

@@ -136,6 +136,26 @@ fn a_closed_standard_error_ends_nothing() {
 }
 
 #[test]
+fn a_full_standard_output_is_said() {
+    let home = Home::new();
+    home.write("logs/app.log", "2026-04-12T02:31:07Z ERROR x: failed with error 5\n");
+    home.run(&["pack", "logs", "--into", "n.box.zip"]);
+    for command in [
+        "recipes",
+        "lenses",
+        "sources logs --as jsonl",
+        "codes logs",
+        "check n.box.zip",
+        "coverage n.box.zip --as jsonl",
+        "events logs",
+    ] {
+        let line = format!("{} {command} >/dev/full", env!("CARGO_BIN_EXE_boxclock"));
+        let status = home.program("sh").args(["-c", &line]).output().unwrap().status;
+        assert_eq!(status.code(), Some(1), "{command}");
+    }
+}
+
+#[test]
 fn a_kill_leaves_the_old_file() {
     let home = Home::new();
     let line = "2026-04-12T02:31:07Z ERROR x: a line that is long enough to take some time to write\n";

@@ -23,7 +23,8 @@ pub(super) struct JournalBinary;
 
 const MAGIC: &[u8] = b"LPKSHHRH";
 const HEADER_LEAST: usize = 208;
-const OBJECT_HEADER: u64 = 16;
+const HEADER_BYTES: usize = 16;
+const OBJECT_HEADER: u64 = HEADER_BYTES as u64;
 const COMPACT: u32 = 16;
 const KNOWN_FLAGS: u32 = 0b1_1111;
 /// Kinds of objects.
@@ -37,7 +38,7 @@ const ITEMS: usize = 1024;
 const KEPT_FIELDS: usize = 1 << 15;
 /// Bytes of a page of the file, and pages kept.
 const PAGE_BYTES: usize = 1 << 20;
-const PAGE: u64 = 1 << 20;
+const PAGE: u64 = PAGE_BYTES as u64;
 const PAGES: usize = 48;
 
 /// Reads the file in pages, since fields lie anywhere before their entry.
@@ -112,7 +113,7 @@ struct Journal<'a, 'b> {
 impl Journal<'_, '_> {
     /// The object at `offset`, if one can be there.
     fn object(&mut self, offset: u64) -> io::Result<Option<Object>> {
-        let header = self.pages.bytes(offset, 16)?;
+        let header = self.pages.bytes(offset, HEADER_BYTES)?;
         let (Some(kind), Some(flags)) = (header.first().copied(), header.get(1).copied()) else { return Ok(None) };
         let size = u64_at(&header, 8);
         let fits = size >= OBJECT_HEADER && offset.checked_add(size).is_some_and(|end| end <= self.len_bytes);

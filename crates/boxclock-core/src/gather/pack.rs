@@ -22,7 +22,7 @@ use crate::facts;
 use crate::source::Class;
 use crate::text::hex;
 use crate::work::Work;
-use crate::{Error, Result, clock, platform};
+use crate::{Error, Result, clock, new_file, platform};
 
 /// A box that has been written.
 #[derive(Clone, Debug)]
@@ -107,7 +107,8 @@ pub(super) fn seal_plan(plan: &Plan, options: &PackOptions, work: &Work) -> Resu
         ..Seal::default()
     };
     let mut writer = BoxWriter::new(into, folder)?;
-    let staging = tempfile::Builder::new().prefix(".boxclock-").tempdir_in(folder).map_err(|e| cannot_write(&e))?;
+    let staging =
+        tempfile::Builder::new().prefix(new_file::UNFINISHED).tempdir_in(folder).map_err(|e| cannot_write(&e))?;
     let local = plan.files.iter().filter(|file| matches!(file.wanted, Wanted::Local(_)));
     let to_copy: u64 = local.clone().map(|file| file.size).sum();
     let to_fetch: u64 =
@@ -204,8 +205,9 @@ pub(super) struct BoxWriter {
 
 impl BoxWriter {
     pub(super) fn new(into: &Path, folder: &Path) -> Result<Self> {
+        new_file::sweep(folder, &[new_file::UNFINISHED]);
         let temporary = tempfile::Builder::new()
-            .prefix(".boxclock-")
+            .prefix(new_file::UNFINISHED)
             .suffix(".part")
             .tempfile_in(folder)
             .map_err(|error| Error::new(format!("cannot write {}: {error}", into.display())))?;

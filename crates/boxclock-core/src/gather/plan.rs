@@ -19,7 +19,7 @@ use crate::container::{self, Kind};
 use crate::logbook::Story;
 use crate::source::Class;
 use crate::work::Work;
-use crate::{Error, Result, clock, limits, platform};
+use crate::{Result, clock, limits, platform};
 
 /// What to put into a box, and how.
 #[derive(Clone, Debug, Default)]
@@ -65,28 +65,6 @@ pub struct PackOptions {
     pub signer: Option<Arc<super::Signer>>,
     /// Where it can be seen how far each host is, and where one can be stopped.
     pub watch: Watch,
-}
-
-/// The most bytes of a label: it becomes the name of a folder.
-const LABEL_BYTES: usize = 64;
-
-/// Whether a label can be the name of a folder on every system, as it has to be in a box.
-///
-/// # Errors
-/// When it cannot, with the reason.
-pub fn good_label(label: &str) -> Result<()> {
-    let reason = match label {
-        "" => "it is empty",
-        "." | ".." => "it means a folder",
-        _ if label.len() > LABEL_BYTES => "it has more than 64 bytes",
-        _ if label.contains(['/', '\\', ':']) => "it holds a separator of paths",
-        _ if label.chars().any(char::is_control) => "it holds a control character",
-        _ if label.starts_with([' ', '-']) || label.ends_with([' ', '.']) => {
-            "it begins with a blank or - or ends with a blank or a point"
-        }
-        _ => return Ok(()),
-    };
-    Err(Error::new(format!("\"{}\" cannot be the label of a host: {reason}", crate::visible(label, false))))
 }
 
 /// Where a file is taken from.
@@ -183,7 +161,7 @@ pub fn plan(options: &PackOptions, work: &Work) -> Result<Plan> {
     }
     let mut remote = Vec::new();
     for (label, path) in &options.hosts {
-        good_label(label)?;
+        super::good_label(label)?;
         match path.to_str().filter(|text| text.starts_with("ssh://")) {
             Some(address) => remote.push((label.clone(), address.to_owned())),
             None => planner.local(label, path, true, &options.work_of(label, work))?,

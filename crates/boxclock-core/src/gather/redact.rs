@@ -1,7 +1,7 @@
 //! Redacting: a copy of a box in which rules have replaced what is nobody's business, and which may hold less.
 //!
 //! The same value always becomes the same replacement within a case, by a keyed hash (HMAC with SHA-256), so trails can still
-//! be followed; the key is made for each case and kept beside its logbook, never in a box. The original is not touched.
+//! be followed; the key is made for each case and kept apart from it, never in a box. The original is not touched.
 //! Lines keep their number and their ends; times, codes and formats are read as before. What the rules find anywhere is replaced
 //! everywhere, and what still looks like a secret in the copy stops it.
 
@@ -15,7 +15,7 @@ use sha2::{Digest, Sha256};
 use super::pack::{BoxWriter, free_name};
 use super::seal::{AppliedRule, Custody, Cut, Redaction, Seal, SealedFile, Unreadable, Why};
 use super::window::{self, CutPart, Looked, Part, Window};
-use super::{OpenBox, STORY_NAME, Signer, hex, unpack};
+use super::{CopyError, OpenBox, STORY_NAME, Signer, copy_hashed, hex, unpack};
 use crate::case::Options;
 use crate::clock::Zone;
 use crate::files::FileFound;
@@ -224,7 +224,7 @@ pub fn redact(options: &RedactPlan, rules: &[Rule], key: [u8; 32], work: &Work) 
         }
         seal.custody.push(Custody {
             at: clock::to_rfc3339(options.now),
-            box_sha256: hash_of(&options.from)?,
+            box_sha256: hash_of(&options.from, work)?,
             what: "redacted".into(),
             by: concat!("boxclock ", env!("CARGO_PKG_VERSION")).into(),
         });
@@ -240,18 +240,14 @@ pub fn redact(options: &RedactPlan, rules: &[Rule], key: [u8; 32], work: &Work) 
 }
 
 /// The SHA-256 of a whole file.
-fn hash_of(path: &Path) -> Result<String> {
+fn hash_of(path: &Path, work: &Work) -> Result<String> {
     let cannot = |error: std::io::Error| Error::at(path, "cannot read", error);
     let mut file = platform::open_regular(path).map_err(cannot)?;
-    let mut hash = Sha256::new();
-    let mut buffer = vec![0; 256 << 10];
-    loop {
-        match std::io::Read::read(&mut file, &mut buffer).map_err(cannot)? {
-            0 => break,
-            count => hash.update(buffer.get(..count).unwrap_or_default()),
-        }
+    match copy_hashed(&mut file, &mut std::io::sink(), u64::MAX, work) {
+        Ok((_, sha256)) => Ok(sha256),
+        Err(CopyError::Read(error) | CopyError::Write(error)) => Err(cannot(error)),
+        Err(CopyError::Cancelled | CopyError::TooLarge) => Err(Error::Cancelled),
     }
-    Ok(hex(&hash.finalize()))
 }
 
 /// The part of a file that goes along, where it is not the whole.

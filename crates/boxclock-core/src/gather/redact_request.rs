@@ -12,7 +12,7 @@ use crate::source::{Reader, Source};
 use crate::work::Work;
 use crate::{Error, Result};
 
-/// What to hand on. What is empty means: all, or none.
+/// What to put into the redacted copy. What is empty means: all, or none.
 #[derive(Clone, Debug, Default)]
 pub struct RedactRequest {
     /// The box.

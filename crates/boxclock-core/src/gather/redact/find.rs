@@ -299,11 +299,27 @@ fn reads_alike(detected: Detected, one: &str, other: &str) -> bool {
 /// Whether what was found is a replacement of ours, or stands inside one.
 fn is_ours(text: &str, start: usize, end: usize) -> bool {
     let value = text.get(start..end).unwrap_or_default();
-    let reserved =
-        value.split(['.', '-']).next().and_then(|first| first.parse::<u8>().ok()).is_some_and(|first| first >= 240);
+    let address = value.replace('-', ".").parse::<std::net::Ipv4Addr>();
+    let reserved = address.is_ok_and(|address| address.octets()[0] >= 240);
     let before = super::keys::near_end(text.get(..start).unwrap_or_default());
-    let around = before.rsplit([' ', '\n', '"', '=', ':', '/', '@', ',']).next().unwrap_or_default();
-    reserved || value.starts_with("100::") || value.contains('[') || around.contains('[') || value.contains("…")
+    let behind_mark = before.rfind('[').and_then(|at| before.get(at..)).is_some_and(|lead| {
+        // It begins inside a mark, or right behind one, whose end it takes for its own start.
+        let mark = text.get(start - lead.len()..).unwrap_or_default();
+        mark_length(mark).is_some_and(|length| length >= lead.len() || !lead[length..].contains([' ', '"', ',']))
+    });
+    reserved
+        || value.starts_with("100::")
+        || behind_mark
+        || value.match_indices('[').any(|(at, _)| mark_length(&value[at..]).is_some())
+}
+
+/// Bytes of the mark that a text begins with: `[user-0123abcd]`.
+fn mark_length(text: &str) -> Option<usize> {
+    let inner = text.strip_prefix('[')?;
+    let (kind, rest) =
+        inner.split_once('-').filter(|(kind, _)| kind.bytes().all(|byte| byte.is_ascii_alphanumeric()))?;
+    let digits = rest.get(..8).filter(|digits| digits.bytes().all(|byte| byte.is_ascii_hexdigit()))?;
+    rest.get(8..)?.starts_with(']').then_some(kind.len() + digits.len() + 3)
 }
 
 fn percent(value: &str) -> String {
