@@ -18,6 +18,7 @@ use crate::work::Work;
 
 mod boot;
 mod chunk;
+mod direction;
 mod finish;
 mod follow;
 mod forget;

@@ -43,6 +43,18 @@ pub mod flag {
     pub const DUMP: u8 = 0b1000_0000;
 }
 
+/// How the records of a source stand in it.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum RecordOrder {
+    /// As they happened.
+    #[default]
+    AsWritten,
+    /// The newest first.
+    NewestFirst,
+    /// Several runs over the same time: their times say how they happened.
+    ByTime,
+}
+
 /// Who wrote an event: interned, since a few actors write millions of lines.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Hash)]
 pub struct Actor {
@@ -243,6 +255,8 @@ pub struct Table {
     pub source_drift: Arc<Vec<Option<ClockCorrection>>>,
     /// For each source: the number of the log that it is a generation of.
     pub logs: Arc<Vec<u32>>,
+    /// For each source: how its records stand in it.
+    pub record_orders: Arc<Vec<RecordOrder>>,
     /// What was decided about codes.
     pub code_rules: Arc<CodeRules>,
     /// First and last corrected time, over dated events: found by [`Self::put_in_order`].

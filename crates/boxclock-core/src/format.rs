@@ -203,6 +203,12 @@ pub trait LineFormat: Sync {
         false
     }
 
+    /// Whether a file holds several runs over the same time, such as one table after the other: its records then stand in the order
+    /// of their times, not of the file.
+    fn sorts_by_time(&self) -> bool {
+        false
+    }
+
     /// Whether calls that fail are part of healthy work in it: the codes of failures make no line of it a problem.
     fn is_quiet(&self) -> bool {
         false
@@ -283,6 +289,8 @@ pub struct Header {
     pub boot: Option<i64>,
     /// The offset from UTC of times that carry none, in seconds.
     pub offset_s: Option<i32>,
+    /// The offset that a zone's ambiguous word most likely means, in seconds: for sources whose zone nothing else says.
+    pub likely_offset_s: Option<i32>,
 }
 
 /// What the whole file said that samples could not.

@@ -21,6 +21,9 @@ pub const ROWS: usize = u32::MAX as usize;
 /// Bytes of one record that are decoded for display, output and search highlights. The rest stays in the file.
 pub const RECORD_BYTES: usize = 1 << 20;
 
+/// Bytes of a JSON line from which on it may be one that was cut at [`RECORD_BYTES`] (less what encodings and line ends take).
+pub const LONGEST_JSON_BYTES: usize = RECORD_BYTES / 2;
+
 /// Bytes at the start, the middle and the end of a file that the format detector looks at.
 pub const SAMPLE_BYTES: usize = 64 << 10;
 

@@ -103,6 +103,8 @@ pub struct Source {
     pub stop: u64,
     /// Lines from `stop` on: they are read in the next generation.
     pub repeated_lines: u64,
+    /// Whether its newest record stands first, so that it is to be read backwards.
+    pub newest_first: bool,
     /// What its head says about its times.
     pub header: Header,
     /// What was met before its events were read, for example damage to the container that it comes from.

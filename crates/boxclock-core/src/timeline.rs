@@ -6,7 +6,7 @@ use std::collections::binary_heap::PeekMut;
 use std::sync::{Mutex, PoisonError};
 
 use crate::clock::ClockCorrection;
-use crate::event::{EventRef, NO_TIME, Part, Row, Table};
+use crate::event::{EventRef, NO_TIME, Part, RecordOrder, Row, Table};
 use crate::work::{Work, parallel, workers};
 
 pub mod arrange;
@@ -19,7 +19,8 @@ mod silence;
 /// Merges all parts of a table by corrected time: gives the rows in order, and those whose times disagree with the order
 /// of their file.
 ///
-/// Within a source, and within the generations of a log, the order of the file is never changed. Where its times go backward, the longest run of events
+/// Within a source, and within the generations of a log, the order of what happened, as the file shows it, is never changed (a
+/// source whose newest record stands first is read backwards, see [`RecordOrder`]). Where its times go backward, the longest run of events
 /// whose times agree with the file's order keeps its times; the others are placed at the time of their predecessor in
 /// that run, and are given back as disordered. Undated events come last, but those at a source's start come right
 /// before its first dated one. Equal times keep the order of sources.
@@ -113,6 +114,8 @@ struct Lane<'a> {
     parts: &'a [Part],
     /// Keys of all events, where the times themselves cannot serve.
     keys: Option<Vec<i64>>,
+    /// The rows of all events as they happened, where that is not the order of the file.
+    rows: Option<Vec<u32>>,
     /// How its times are corrected, where that is the same for all.
     drift: ClockCorrection,
 }
@@ -125,17 +128,20 @@ impl<'a> Lane<'a> {
         let one_drift = drifts.all(|drift| drift == first);
         let joined = parts.windows(2).all(|pair| pair[0].segment.times.last() <= pair[1].segment.times.first());
         let dated = parts.first().and_then(|part| part.segment.times.first()).is_none_or(|time| *time != NO_TIME);
-        let mut lane = Self { parts, keys: None, drift: first };
-        if !(one_drift && joined && dated && parts.iter().all(|part| part.segment.sorted)) {
+        let mut lane = Self { parts, keys: None, rows: rows_as_they_happened(parts, table), drift: first };
+        if lane.rows.is_some() || !(one_drift && joined && dated && parts.iter().all(|part| part.segment.sorted)) {
             let times = parts.iter().flat_map(|part| {
                 part.segment.times.iter().zip(part.segment.actor_ids.iter()).map(move |(time, actor)| {
                     let drift = drift_of(part, part.actor_ids[usize::from(*actor)]);
                     if *time == NO_TIME { NO_TIME } else { drift.correct(*time) }
                 })
             });
-            let (keys, late) = keys_in_file_order(times.collect());
-            let first_row = parts.first().map_or(0, |part| part.first_row);
-            disordered.extend(late.into_iter().map(|index| first_row + index));
+            let mut times: Vec<i64> = times.collect();
+            if let Some(rows) = &lane.rows {
+                times = rows.iter().map(|row| times[*row as usize - lane.first_row()]).collect();
+            }
+            let (keys, late) = keys_in_file_order(times);
+            disordered.extend(late.into_iter().map(|index| lane.row_at(index as usize)));
             lane.keys = Some(keys);
         }
         lane
@@ -143,6 +149,14 @@ impl<'a> Lane<'a> {
 
     fn first_row(&self) -> usize {
         self.parts.first().map_or(0, |part| part.first_row as usize)
+    }
+
+    /// The row of the event at an index below the length.
+    fn row_at(&self, index: usize) -> u32 {
+        match &self.rows {
+            Some(rows) => rows[index],
+            None => (self.first_row() + index) as u32,
+        }
     }
 
     /// Number of events.
@@ -176,6 +190,30 @@ impl<'a> Lane<'a> {
     }
 }
 
+/// The rows of a log's events as they happened, where any of its sources is not written so.
+fn rows_as_they_happened(parts: &[Part], table: &Table) -> Option<Vec<u32>> {
+    let order_of = |part: &Part| table.record_orders.get(part.segment.source as usize).copied().unwrap_or_default();
+    if parts.iter().all(|part| order_of(part) == RecordOrder::AsWritten) {
+        return None;
+    }
+    let mut rows = Vec::new();
+    for of_source in parts.chunk_by(|one, other| one.segment.source == other.segment.source) {
+        let (Some(first), Some(last)) = (of_source.first(), of_source.last()) else { continue };
+        let own = first.first_row..last.first_row + last.segment.len() as u32;
+        match order_of(first) {
+            RecordOrder::AsWritten => rows.extend(own),
+            RecordOrder::NewestFirst => rows.extend(own.rev()),
+            RecordOrder::ByTime => {
+                let times = of_source.iter().flat_map(|part| part.segment.times.iter());
+                let mut timed: Vec<(i64, u32)> = times.copied().zip(own).collect();
+                timed.sort_by_key(|(time, _)| *time);
+                rows.extend(timed.into_iter().map(|(_, row)| row));
+            }
+        }
+    }
+    Some(rows)
+}
+
 /// A place in a lane that moves on.
 struct Cursor<'l, 'a> {
     lane: &'l Lane<'a>,
@@ -185,8 +223,8 @@ struct Cursor<'l, 'a> {
     left: usize,
     /// The keys from its event on to the end of a part, as far as they are read without a look at the lane.
     keys: &'l [i64],
-    /// The row of its event.
-    row: u32,
+    /// The index of its event.
+    index: usize,
     /// How the keys are corrected.
     drift: ClockCorrection,
 }
@@ -195,9 +233,8 @@ impl<'l, 'a> Cursor<'l, 'a> {
     fn at(lane: &'l Lane<'a>, from: Option<i64>, to: Option<i64>) -> Self {
         let start = from.map_or(0, |key| lane.index_of(key));
         let end = to.map_or(lane.len(), |key| lane.index_of(key));
-        let row = (lane.first_row() + start) as u32;
         let drift = if lane.keys.is_some() { ClockCorrection::default() } else { lane.drift };
-        let mut cursor = Self { lane, key: i64::MAX, left: end.saturating_sub(start), keys: &[], row, drift };
+        let mut cursor = Self { lane, key: i64::MAX, left: end.saturating_sub(start), keys: &[], index: start, drift };
         if cursor.left > 0 {
             cursor.look();
         }
@@ -207,8 +244,8 @@ impl<'l, 'a> Cursor<'l, 'a> {
     /// The row of its event; goes to the next one.
     #[inline]
     fn take(&mut self) -> u32 {
-        let row = self.row;
-        self.row += 1;
+        let row = self.lane.row_at(self.index);
+        self.index += 1;
         self.left -= 1;
         match self.keys {
             [_, rest @ ..] if !rest.is_empty() => {
@@ -224,12 +261,11 @@ impl<'l, 'a> Cursor<'l, 'a> {
     /// Takes the keys from its row on.
     #[cold]
     fn look(&mut self) {
-        let index = self.row as usize - self.lane.first_row();
         self.keys = if let Some(keys) = &self.lane.keys {
-            &keys[index..]
+            &keys[self.index..]
         } else {
-            let part = &self.lane.parts[self.lane.part_of(index)];
-            &part.segment.times[(self.row - part.first_row) as usize..]
+            let part = &self.lane.parts[self.lane.part_of(self.index)];
+            &part.segment.times[self.lane.first_row() + self.index - part.first_row as usize..]
         };
         self.key = self.drift.correct(self.keys[0]);
     }

@@ -69,20 +69,23 @@ pub(super) fn read(
     let before = if from > source.mark_bytes { unit } else { 0 };
     let base = from - before;
     // Lines that stand again in the next generation are read there.
-    let wanted = (to + limits::LINE_HEAD_BYTES as u64).min(source.stop.max(to)) - base;
-    file.read_into(base, wanted as usize, buffer)?;
+    let last = source.stop.max(to);
+    let stop = (to - base) as usize;
+    file.read_into(base, ((to + limits::LINE_HEAD_BYTES as u64).min(last) - base) as usize, buffer)?;
+    if source.encoding.line_end(buffer, stop.saturating_sub(unit as usize), line_end).is_none() {
+        // The last line is a long one: what makes it a record may stand far behind.
+        file.read_into(base, ((to + limits::RECORD_BYTES as u64).min(last) - base) as usize, buffer)?;
+    }
     let bytes = (buffer.len() as u64).saturating_sub(before).min(to - from);
     let mut pos = if before == 0 { 0 } else { source.encoding.line_end(buffer, 0, line_end).unwrap_or(usize::MAX) };
-    let stop = (to - base) as usize;
     let mut builder = Builder::new(source, catalogues, detected, base, from == source.mark_bytes);
     while pos < buffer.len() && pos < stop {
         let end = source.encoding.line_end(buffer, pos, line_end);
         let line = &buffer[pos..end.unwrap_or(buffer.len())];
-        let head = &line[..line.len().min(limits::LINE_HEAD_BYTES)];
-        if head.len() < line.len() || (end.is_none() && line.len() >= limits::LINE_HEAD_BYTES) {
+        if line.len() > limits::LINE_HEAD_BYTES {
             builder.long_line(base + pos as u64);
         }
-        builder.line(pos, head);
+        builder.line(pos, &line[..line.len().min(limits::RECORD_BYTES)]);
         match end {
             Some(end) => pos = end,
             None => break,
@@ -93,7 +96,7 @@ pub(super) fn read(
         while pos < buffer.len() {
             let end = source.encoding.line_end(buffer, pos, line_end);
             let line = &buffer[pos..end.unwrap_or(buffer.len())];
-            if !builder.tail_beyond(&line[..line.len().min(limits::LINE_HEAD_BYTES)]) {
+            if !builder.tail_beyond(&line[..line.len().min(limits::RECORD_BYTES)]) {
                 break;
             }
             let Some(end) = end else { break };
@@ -162,7 +165,7 @@ impl<'a> Builder<'a> {
             resolver: Resolver::new(source.zone.clone()),
             years: year::WrapCounter::default(),
             days: DayCounter::default(),
-            previous_utc: i64::MIN,
+            previous_utc: if source.newest_first { i64::MAX } else { i64::MIN },
             out_of_range: 0,
             long_lines: 0,
             first_out_of_range: 0,
@@ -263,6 +266,7 @@ impl<'a> Builder<'a> {
         let actor = self.actor(head);
         let mut flags = known;
         let body = line.get(head.body..).unwrap_or_default();
+        let body = body.get(..limits::LINE_HEAD_BYTES).unwrap_or(body);
         if head.severity == Severity::NONE && self.judges_words && looks_bad(body) {
             flags |= flag::SUSPECT;
         }
@@ -286,10 +290,17 @@ impl<'a> Builder<'a> {
                 (ns, TimeKnown::Exact as u8)
             }
             Stamp::Local(civil) => {
-                let (utc, ambiguous) = self.resolver.resolve(civil, self.previous_utc);
+                let (utc, ambiguous) = if self.source.newest_first {
+                    self.resolver.resolve_before(civil, self.previous_utc)
+                } else {
+                    self.resolver.resolve(civil, self.previous_utc)
+                };
                 self.previous_utc = utc;
                 (utc, self.source.local_known() as u8 | if ambiguous { flag::AMBIGUOUS } else { 0 })
             }
+            // From back to front years and days are counted when the piece is read, see `place_years`.
+            Stamp::NoYear(civil) if self.source.newest_first => (civil, TimeKnown::AssumedYear as u8),
+            Stamp::TimeOfDay(ns) if self.source.newest_first => (ns, TimeKnown::AssumedDate as u8),
             Stamp::NoYear(civil) => (self.years.next(civil), TimeKnown::AssumedYear as u8),
             Stamp::TimeOfDay(ns) => (self.days.next(ns), TimeKnown::AssumedDate as u8),
             Stamp::Uptime(ns) => match self.source.header.boot {
@@ -333,6 +344,7 @@ impl<'a> Builder<'a> {
     }
 
     fn codes(&mut self, line: &[u8], from: usize) {
+        let line = line.get(..limits::LINE_HEAD_BYTES).unwrap_or(line);
         let body = line.get(from..).unwrap_or_default();
         let format = self.detected.format;
         let event = self.segment.times.len().checked_sub(1).map(|event| event as u16);
@@ -391,38 +403,56 @@ impl<'a> Builder<'a> {
         let source = self.source;
         let offset = i64::from(source.zone.offset_at(source.modified)) * crate::clock::SECOND;
         let modified = source.modified.saturating_add(offset);
-        if let Some(last) = last_of(&self.segments, TimeKnown::AssumedYear) {
+        if source.newest_first {
+            let (mut years, mut days) = (year::WrapCounter::default(), DayCounter::default());
+            self.each_as_it_happened(TimeKnown::AssumedYear, |time, _| *time = years.next(*time));
+            self.each_as_it_happened(TimeKnown::AssumedDate, |time, _| *time = days.next(*time));
+        }
+        if let Some(last) = self.last_of(TimeKnown::AssumedYear) {
             let years = year::shift(last, modified);
             self.place(TimeKnown::AssumedYear, year::adder(years));
         }
-        if let Some(last) = last_of(&self.segments, TimeKnown::AssumedDate) {
+        if let Some(last) = self.last_of(TimeKnown::AssumedDate) {
             let shift = day::shift(last, modified);
             self.place(TimeKnown::AssumedDate, |civil| civil.saturating_add(shift));
         }
     }
 
+    /// The last time of a kind.
+    fn last_of(&mut self, kind: TimeKnown) -> Option<i64> {
+        let mut last = None;
+        self.each_as_it_happened(kind, |time, _| last = Some(*time));
+        last
+    }
+
     /// Turns civil times of a kind into instants.
     fn place(&mut self, kind: TimeKnown, mut full: impl FnMut(i64) -> i64) {
+        let mut resolver = Resolver::new(self.source.zone.clone());
         let mut previous = i64::MIN;
-        for segment in &mut self.segments {
-            for (time, flags) in segment.times.iter_mut().zip(&mut segment.flags) {
+        self.each_as_it_happened(kind, |time, flags| {
+            let (utc, ambiguous) = resolver.resolve(full(*time), previous);
+            *flags |= if ambiguous { flag::AMBIGUOUS } else { 0 };
+            (*time, previous) = (utc, utc);
+        });
+    }
+
+    /// All times of a kind with their flags, in the order of what happened.
+    fn each_as_it_happened(&mut self, kind: TimeKnown, mut take: impl FnMut(&mut i64, &mut u8)) {
+        let mut of_segment = |segment: &mut Columns, newest_first: bool| {
+            let events = segment.times.iter_mut().zip(&mut segment.flags);
+            let mut take = |(time, flags): (&mut i64, &mut u8)| {
                 if TimeKnown::from_bits(*flags) == kind {
-                    let (utc, ambiguous) = self.resolver.resolve(full(*time), previous);
-                    *flags |= if ambiguous { flag::AMBIGUOUS } else { 0 };
-                    *time = utc;
-                    previous = utc;
+                    take(time, flags);
                 }
-            }
+            };
+            if newest_first { events.rev().for_each(&mut take) } else { events.for_each(&mut take) }
+        };
+        if self.source.newest_first {
+            self.segments.iter_mut().rev().for_each(|segment| of_segment(segment, true));
+        } else {
+            self.segments.iter_mut().for_each(|segment| of_segment(segment, false));
         }
     }
-}
-
-/// The last time of a kind in these segments.
-fn last_of(segments: &[Columns], kind: TimeKnown) -> Option<i64> {
-    segments.iter().rev().find_map(|segment| {
-        let mut events = segment.times.iter().zip(&segment.flags).rev();
-        events.find(|(_, flags)| TimeKnown::from_bits(**flags) == kind).map(|(time, _)| *time)
-    })
 }
 
 /// Gives events without a time of their own the time of the event before. Gives the last time met.

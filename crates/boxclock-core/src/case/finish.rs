@@ -16,15 +16,8 @@ pub(super) fn years_across(segments: &mut [Arc<Segment>], source: &Source, behin
     let is_open = |flags: &u8| TimeKnown::from_bits(*flags) == TimeKnown::AssumedYear;
     let mut behind = behind;
     let mut resolver = Resolver::new(source.zone.clone());
-    for segment in segments.iter_mut().rev() {
-        let last = segment
-            .times
-            .iter()
-            .zip(segment.flags.iter())
-            .rev()
-            .find(|(_, flags)| is_open(flags))
-            .map(|(time, _)| *time);
-        let Some(last) = last else { continue };
+    for segment in from_the_end(segments, source) {
+        let Some((_, last)) = first_and_last(segment, source, TimeKnown::AssumedYear) else { continue };
         let mut years = 0;
         while behind.is_some_and(|behind| minus_years(last, years) > behind.saturating_add(DAY * 180)) {
             years += 1;
@@ -39,10 +32,26 @@ pub(super) fn years_across(segments: &mut [Arc<Segment>], source: &Source, behin
                 }
             });
         }
-        behind =
-            segment.times.iter().zip(segment.flags.iter()).find(|(_, flags)| is_open(flags)).map(|(time, _)| *time);
+        behind = first_and_last(segment, source, TimeKnown::AssumedYear).map(|(first, _)| first);
     }
     inherit_again(segments);
+}
+
+/// The segments of a source, what happened last first.
+fn from_the_end<'a>(
+    segments: &'a mut [Arc<Segment>],
+    source: &Source,
+) -> Box<dyn Iterator<Item = &'a mut Arc<Segment>> + 'a> {
+    if source.newest_first { Box::new(segments.iter_mut()) } else { Box::new(segments.iter_mut().rev()) }
+}
+
+/// The times of a kind in a segment that happened first and last.
+fn first_and_last(segment: &Segment, source: &Source, kind: TimeKnown) -> Option<(i64, i64)> {
+    let mut times =
+        segment.times.iter().zip(segment.flags.iter()).filter(|(_, flags)| TimeKnown::from_bits(**flags) == kind);
+    let first = *times.next()?.0;
+    let last = times.next_back().map_or(first, |(last, _)| *last);
+    Some(if source.newest_first { (last, first) } else { (first, last) })
 }
 
 fn minus_years(ns: i64, years: i32) -> i64 {
@@ -54,13 +63,14 @@ pub(super) fn days_across(segments: &mut [Arc<Segment>], source: &Source, behind
     let is_open = |flags: &u8| TimeKnown::from_bits(*flags) == TimeKnown::AssumedDate;
     let civil_of = |utc: i64| utc.saturating_add(i64::from(source.zone.offset_at(utc)) * SECOND);
     let open = |segment: &Segment| -> Option<(i64, i64)> {
-        let mut times = segment.times.iter().zip(segment.flags.iter()).filter(|(_, flags)| is_open(flags));
-        let first = times.next()?.0;
-        Some((civil_of(*first), civil_of(*times.next_back().map_or(first, |(last, _)| last))))
+        let (first, last) = first_and_last(segment, source, TimeKnown::AssumedDate)?;
+        Some((civil_of(first), civil_of(last)))
     };
     let mut behind = behind.map(civil_of);
     let mut shift_all = 0;
-    if let (Some(date), Some((first, _))) = (source.header.date, segments.iter().find_map(|segment| open(segment))) {
+    // In a file that is written newest first, its head says the date of the last line.
+    let date = source.header.date.filter(|_| !source.newest_first);
+    if let (Some(date), Some((first, _))) = (date, segments.iter().find_map(|segment| open(segment))) {
         // The file says on which day it starts: the pieces keep their distances.
         let mut walk = behind;
         let mut start = first;
@@ -72,16 +82,16 @@ pub(super) fn days_across(segments: &mut [Arc<Segment>], source: &Source, behind
         shift_all = date.div_euclid(DAY) - start.div_euclid(DAY);
     }
     let mut resolver = Resolver::new(source.zone.clone());
-    for segment in segments.iter_mut().rev() {
+    for segment in from_the_end(segments, source) {
         let Some((first, last)) = open(segment) else { continue };
         let days = behind.map_or(0, |behind| days_before(last, behind));
         behind = Some(first - days * DAY);
         let move_by = (shift_all - days) * DAY;
-        if move_by != 0 || source.header.date.is_some() {
+        if move_by != 0 || date.is_some() {
             Arc::make_mut(segment).change_times(|times, flags| {
                 for (time, flags) in times.iter_mut().zip(flags).filter(|(_, flags)| is_open(flags)) {
                     *time = resolver.resolve(civil_of(*time).saturating_add(move_by), i64::MIN).0;
-                    if source.header.date.is_some() {
+                    if date.is_some() {
                         *flags = *flags & !flag::TIME_KNOWN | source.local_known() as u8;
                     }
                 }
@@ -153,6 +163,7 @@ pub(super) fn in_zone(segment: &Segment, old: &Zone, source: &Source) -> Segment
     let (mut quarter, mut offset) = (i64::MIN, 0);
     moved.change_times(|times, flags| {
         let mut previous = i64::MIN;
+        let mut next = i64::MAX;
         for (time, flags) in times.iter_mut().zip(flags) {
             let kind = TimeKnown::from_bits(*flags);
             if kind == TimeKnown::Inherited && previous != i64::MIN {
@@ -162,14 +173,19 @@ pub(super) fn in_zone(segment: &Segment, old: &Zone, source: &Source) -> Segment
                     quarter = time.div_euclid(QUARTER);
                     offset = i64::from(old.offset_at(*time)) * SECOND;
                 }
-                let (utc, ambiguous) = resolver.resolve(time.saturating_add(offset), previous);
+                let civil = time.saturating_add(offset);
+                let (utc, ambiguous) = if source.newest_first {
+                    resolver.resolve_before(civil, next)
+                } else {
+                    resolver.resolve(civil, previous)
+                };
                 *time = utc;
                 let kind = if matches!(kind, TimeKnown::AssumedZone | TimeKnown::ZoneKnown) { known } else { kind };
                 *flags = *flags & !(flag::TIME_KNOWN | flag::AMBIGUOUS) | kind as u8;
                 *flags |= if ambiguous { flag::AMBIGUOUS } else { 0 };
             }
             if *time != NO_TIME {
-                previous = *time;
+                (previous, next) = (*time, *time);
             }
         }
     });

@@ -133,7 +133,13 @@ impl Key {
             source.len_bytes - source.stop,
             codes,
         );
-        let clock = format!("{} {:?} {:?} {younger:?}", source.zone.name(), source.zone_from, source.header);
+        let clock = format!(
+            "{} {:?} {:?} {} {younger:?}",
+            source.zone.name(),
+            source.zone_from,
+            source.header,
+            source.newest_first
+        );
         Some(Self {
             reading,
             clock,

@@ -13,7 +13,7 @@ use super::{Case, CodeChoice, Loaded, Options, Reader, Source, SourceReport, Tro
 use crate::clock::{ClockCorrection, TimeKnown};
 use crate::code::{Catalogues, Code};
 use crate::event::{
-    Actor, CodeRules, Column, Columns, EventRef, NO_TIME, Names, Part, Segment, Table, TableActor, flag,
+    Actor, CodeRules, Column, Columns, EventRef, NO_TIME, Names, Part, RecordOrder, Segment, Table, TableActor, flag,
 };
 use crate::format::LineFormat;
 use crate::severity::Severity;
@@ -275,7 +275,8 @@ impl Loader {
     fn finish_source(&mut self, index: usize, behind: Option<i64>) -> Option<i64> {
         if self.ready[index] {
             let segments = self.slots[index].iter().flatten().flat_map(|piece| &piece.segments);
-            return segments.flat_map(|segment| segment.times.iter()).copied().find(|time| *time != NO_TIME);
+            let mut dated = segments.flat_map(|segment| segment.times.iter()).copied().filter(|time| *time != NO_TIME);
+            return if self.sources[index].newest_first { dated.next_back() } else { dated.next() };
         }
         let source = &self.sources[index];
         let pieces: Vec<Piece> = self.slots[index].iter_mut().map(|slot| slot.take().unwrap_or_default()).collect();
@@ -293,7 +294,8 @@ impl Loader {
             finish::days_across(&mut segments, source, behind);
             finish::dates_across(&mut segments);
         }
-        let first = segments.iter().flat_map(|segment| segment.times.iter()).copied().find(|time| *time != NO_TIME);
+        let mut dated = segments.iter().flat_map(|segment| segment.times.iter()).copied().filter(|time| *time != NO_TIME);
+        let first = if source.newest_first { dated.next_back() } else { dated.next() };
         let report = &mut self.reports[index];
         for segment in &segments {
             report.lines += segment.lines;
@@ -372,6 +374,7 @@ impl Loader {
             components: Arc::new(components.list().to_vec()),
             actors: Arc::new(actors),
             logs: Arc::new(logs_of(&self.sources)),
+            record_orders: Arc::new(self.sources.iter().map(record_order).collect()),
             ..Table::default()
         };
         set_clocks(&mut table, &self.sources, &self.options.drift);
@@ -426,6 +429,16 @@ fn code_rules(table: &Table, sources: &[Source], options: &Options, catalogues: 
         }
     }
     rules
+}
+
+fn record_order(source: &Source) -> RecordOrder {
+    if source.newest_first {
+        RecordOrder::NewestFirst
+    } else if source.reader.lines().is_some_and(LineFormat::sorts_by_time) {
+        RecordOrder::ByTime
+    } else {
+        RecordOrder::AsWritten
+    }
 }
 
 /// For each source the number of its log: generations share one.

@@ -4,6 +4,7 @@ use std::fs::File;
 use std::io::Read;
 use std::path::Path;
 
+use super::direction;
 use super::inventory::Candidate;
 use super::{Choice, Options, Reader, Source, Trouble, ZoneFrom};
 use crate::clock::Zone;
@@ -51,6 +52,7 @@ pub(super) fn look(candidate: &Candidate, known: &Known<'_>) -> std::result::Res
         generations: 0,
         stop: len_bytes,
         repeated_lines: 0,
+        newest_first: false,
         header: Header::default(),
         trouble: candidate.trouble.clone(),
         decoded: None,
@@ -64,6 +66,7 @@ pub(super) fn look(candidate: &Candidate, known: &Known<'_>) -> std::result::Res
         source.reader = Reader::Lines(Detected { format: *decoder, hint: 0 });
         source.trouble.extend(text.account.trouble.iter().cloned());
         source.decoded = Some(text.account.clone());
+        source.newest_first = direction::is_newest_first(&source);
         return Ok(source);
     }
     let start = start_of(&source.path, limits::SAMPLE_BYTES).map_err(|error| error.to_string())?;
@@ -111,6 +114,14 @@ pub(super) fn look(candidate: &Candidate, known: &Known<'_>) -> std::result::Res
     {
         (source.zone, source.zone_from) = (Zone::fixed(offset), ZoneFrom::Header);
     }
+    if let Some(offset) = source.header.likely_offset_s.filter(|_| source.zone_from == ZoneFrom::Case) {
+        source.zone = Zone::fixed(offset);
+        source.trouble.push(Trouble::note(format!(
+            "its zone's word has several meanings: {} is assumed, another zone can be chosen",
+            source.zone.name()
+        )));
+    }
+    source.newest_first = direction::is_newest_first(&source);
     Ok(source)
 }
 
@@ -139,9 +150,16 @@ fn zone_of(candidate: &Candidate, choice: &Choice, known: &Known<'_>) -> (Zone, 
     }
 }
 
+/// A sample with fewer line ends is of a file with very long lines, which need a longer look.
+const FEW_LINES: usize = 4;
+
 /// The start of a file, and pieces of its middle and end where it is larger.
 fn sample(source: &Source, start: Vec<u8>) -> std::io::Result<Vec<Vec<u8>>> {
     let piece = limits::SAMPLE_BYTES as u64;
+    let mut start = start;
+    if start.len() == limits::SAMPLE_BYTES && memchr::memchr_iter(b'\n', &start).count() < FEW_LINES {
+        start = start_of(&source.path, limits::RECORD_BYTES)?;
+    }
     let mut samples = vec![start];
     if source.len_bytes > 4 * piece {
         let file = SourceFile::open(&source.path)?;

@@ -256,7 +256,8 @@ pub(super) fn zone_of(bytes: &[u8], at: usize, civil: &mut Civil) -> usize {
 fn numeric_offset(bytes: &[u8], at: usize, hours_alone: bool) -> Option<(i32, usize)> {
     let sign = if bytes.get(at) == Some(&b'-') { -1 } else { 1 };
     let hours = digits(bytes, at + 1, 2)? as i32;
-    let (minutes, end) = if bytes.get(at + 3) == Some(&b':') {
+    let minutes_follow = bytes.get(at + 3) == Some(&b':') && (is_digit(bytes, at + 4) || !hours_alone);
+    let (minutes, end) = if minutes_follow {
         (digits(bytes, at + 4, 2)? as i32, at + 6)
     } else if is_digit(bytes, at + 3) {
         (digits(bytes, at + 3, 2)? as i32, at + 5)
@@ -288,6 +289,55 @@ fn zone_word(word: &[u8]) -> Option<i32> {
         _ => return None,
     };
     Some(quarters * 900)
+}
+
+/// The zone at `at`, where a zone is known to stand: also hours alone behind a blank (`-03`), and the words of zones all over
+/// the world. Gives the offset in seconds, where the zone ends, and whether its word has other meanings too: the offset is
+/// then the meaning that the tz database has today for most people.
+pub fn certain_zone(bytes: &[u8], at: usize) -> Option<(i32, usize, bool)> {
+    let start = at + usize::from(bytes.get(at) == Some(&b' '));
+    if matches!(bytes.get(start), Some(b'+' | b'-')) {
+        return numeric_offset(bytes, start, true).map(|(offset, end)| (offset, end, false));
+    }
+    let rest = bytes.get(start..)?;
+    let length = rest.iter().take_while(|byte| byte.is_ascii_uppercase()).count();
+    let word = rest.get(..length)?;
+    let known = zone_word(word).map(|offset| (offset, false));
+    let (offset, ambiguous) = known.or_else(|| distant_zone_word(word))?;
+    Some((offset, start + length, ambiguous))
+}
+
+/// Zone words of the tz database that could be other words in a log, and those with more than one meaning (`true`).
+fn distant_zone_word(word: &[u8]) -> Option<(i32, bool)> {
+    let (quarters, ambiguous) = match word {
+        b"HST" => (-40, false),
+        b"AKST" => (-36, false),
+        b"AKDT" => (-32, false),
+        b"NST" => (-14, false),
+        b"ADT" => (-12, false),
+        b"NDT" => (-10, false),
+        b"WAT" => (4, false),
+        b"CAT" | b"SAST" => (8, false),
+        b"EAT" | b"IDT" => (12, false),
+        b"PKT" => (20, false),
+        b"WIB" => (28, false),
+        b"WITA" | b"HKT" | b"AWST" => (32, false),
+        b"WIT" => (36, false),
+        b"ACST" => (38, false),
+        b"AEST" => (40, false),
+        b"ACDT" => (42, false),
+        b"AEDT" => (44, false),
+        b"NZST" => (48, false),
+        b"NZDT" => (52, false),
+        // North America's central time; also China's and Cuba's.
+        b"CST" => (-24, true),
+        // The Atlantic's; formerly also Arabia's.
+        b"AST" => (-16, true),
+        // India's; also Israel's and Ireland's.
+        b"IST" => (22, true),
+        _ => return None,
+    };
+    Some((quarters * 900, ambiguous))
 }
 
 /// The month of a three-letter English name, in any case.

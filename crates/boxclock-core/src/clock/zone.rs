@@ -152,6 +152,15 @@ impl Resolver {
         }
     }
 
+    /// As [`Resolver::resolve`], for readings that go by from the newest to the oldest: where the reading occurs twice, the last
+    /// occurrence that is not after `next_utc` is taken.
+    pub fn resolve_before(&mut self, civil_ns: i64, next_utc: i64) -> (i64, bool) {
+        let (first, ambiguous) = self.resolve(civil_ns, i64::MIN);
+        let AmbiguousOffset::Fold { after, .. } = self.answer else { return (first, ambiguous) };
+        let second = civil_ns.saturating_sub(i64::from(after.seconds()) * SECOND);
+        (if second > next_utc { first } else { second }, true)
+    }
+
     fn ask(&self, civil_ns: i64) -> AmbiguousOffset {
         let civil = Civil::from_ns(civil_ns);
         let made = jiff::civil::DateTime::new(
@@ -204,6 +213,19 @@ mod tests {
             previous = utc;
         }
         assert_eq!(offsets, [7200, 7200, 7200, 3600]);
+    }
+
+    #[test]
+    fn the_repeated_hour_is_read_backwards_too() {
+        let mut resolver = Resolver::new(Zone::parse("Europe/Berlin").unwrap());
+        let mut next = i64::MAX;
+        let mut offsets = Vec::new();
+        for text in ["2026-10-25 03:01:00", "2026-10-25 02:10:00", "2026-10-25 02:50:00", "2026-10-25 01:59:00"] {
+            let (utc, _) = resolver.resolve_before(civil(text), next);
+            offsets.push((civil(text) - utc) / SECOND);
+            next = utc;
+        }
+        assert_eq!(offsets, [3600, 3600, 7200, 7200]);
     }
 
     #[test]

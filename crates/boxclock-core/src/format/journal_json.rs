@@ -12,6 +12,7 @@ use super::json_scan::{Raw, members};
 use super::word::number;
 use super::{Fit, Head, Hint, LineFormat, Record, body_text};
 use crate::clock::Stamp;
+use crate::limits;
 use crate::severity::Severity;
 
 /// The format.
@@ -119,7 +120,8 @@ impl LineFormat for JournalJson {
                 _ => {}
             }
         });
-        let time = source_time.filter(|_| whole)?;
+        // Of a line beyond the limit the reader sees its start: what was found there counts.
+        let time = source_time.filter(|_| whole || line.len() >= limits::LONGEST_JSON_BYTES)?;
         head.stamp = Stamp::Utc(time, 0);
         Some(head)
     }

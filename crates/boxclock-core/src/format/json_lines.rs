@@ -11,6 +11,7 @@ use super::json_scan::{Raw, members};
 use super::word::number;
 use super::{Fit, Head, Hint, LineFormat, Record};
 use crate::clock::{Stamp, scan};
+use crate::limits;
 use crate::severity::Severity;
 
 /// The format.
@@ -164,7 +165,8 @@ fn find(line: &[u8]) -> Option<Found<'_>> {
             });
         }
     });
-    whole.then_some(found)
+    // Of a line beyond the limit the reader sees its start: what was found there counts.
+    (whole || line.len() >= limits::LONGEST_JSON_BYTES).then_some(found)
 }
 
 /// A value as text, its escapes undone.

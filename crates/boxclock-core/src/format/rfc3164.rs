@@ -96,8 +96,8 @@ impl LineFormat for Rfc3164 {
     fn fit(&self, lines: &[&[u8]]) -> Fit {
         let strict = lines.iter().filter(|line| self.head(line, 0).is_some()).count();
         let lenient = lines.iter().filter(|line| self.head(line, ISO_TIMES).is_some()).count();
-        // Most dated lines carry host and tag: the few others are syslog without a tag.
-        if lenient > strict && strict * 10 >= lenient * 6 {
+        // Most dated lines carry host and tag: the others, here or later in the file, are syslog without a tag.
+        if lenient > 0 && strict * 10 >= lenient * 6 {
             Fit { heads: lenient, hint: ISO_TIMES, ..Fit::default() }
         } else {
             Fit { heads: strict, ..Fit::default() }

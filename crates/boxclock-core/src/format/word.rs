@@ -50,14 +50,16 @@ pub(super) fn facility_name(priority: u32) -> &'static str {
 /// A syslog tag at `at`: `name:`, `name[123]:`, `name[123]`. Gives name, process id, and where the message starts.
 ///
 /// RFC 3164 section 4.1.3 ends the tag at the first character that is not alphanumeric; programs really use dots,
-/// dashes, slashes, underscores and parentheses in it too.
+/// dashes, slashes, underscores, parentheses and letters beyond ASCII in it too.
 pub(super) fn syslog_tag(line: &[u8], at: usize) -> Option<(&[u8], Option<u32>, usize)> {
     let rest = line.get(at..)?;
     let length = rest
         .iter()
         .take(128)
         .take_while(|byte| {
-            byte.is_ascii_alphanumeric() || matches!(byte, b'_' | b'-' | b'.' | b'/' | b'(' | b')' | b'@' | b'#' | b'%')
+            byte.is_ascii_alphanumeric()
+                || **byte >= 0x80
+                || matches!(byte, b'_' | b'-' | b'.' | b'/' | b'(' | b')' | b'@' | b'#' | b'%')
         })
         .count();
     let name = rest.get(..length).filter(|name| !name.is_empty())?;
