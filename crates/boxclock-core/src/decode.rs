@@ -37,6 +37,7 @@ mod event_xml;
 mod evtx;
 mod journal_binary;
 mod journal_export;
+mod json_array;
 mod json_document;
 mod key_value_report;
 mod login_records;
@@ -47,7 +48,7 @@ mod windows_event;
 mod tests;
 
 /// All decoders. The first that recognises a file decodes it.
-pub static DECODERS: [Decoded; 10] = [
+pub static DECODERS: [Decoded; 12] = [
     Decoded(&evtx::Evtx),
     Decoded(&journal_binary::JournalBinary),
     Decoded(&login_records::LoginRecords),
@@ -56,6 +57,8 @@ pub static DECODERS: [Decoded; 10] = [
     Decoded(&audit::Audit),
     Decoded(&syscall_trace::SyscallTrace),
     Decoded(&key_value_report::KeyValueReport),
+    Decoded(&json_array::KernelJson),
+    Decoded(&json_array::CountersJson),
     Decoded(&json_document::JsonDocument { journal: true }),
     Decoded(&json_document::JsonDocument { journal: false }),
 ];
@@ -85,6 +88,11 @@ pub trait Decoder: Sync {
 
     /// Whether calls that fail are part of healthy work in it, see [`LineFormat::is_quiet`].
     fn is_quiet(&self) -> bool {
+        false
+    }
+
+    /// Whether its times count from the start of the system, see [`LineFormat::counts_from_boot`].
+    fn counts_from_boot(&self) -> bool {
         false
     }
 
@@ -483,6 +491,10 @@ impl LineFormat for Decoded {
 
     fn is_quiet(&self) -> bool {
         self.0.is_quiet()
+    }
+
+    fn counts_from_boot(&self) -> bool {
+        self.0.counts_from_boot()
     }
 }
 

@@ -30,14 +30,17 @@ mod json_lines;
 mod json_scan;
 mod kernel_ring;
 mod level_date;
+mod level_text;
 mod logfmt;
 mod msi_log;
+mod named_trouble;
 mod ncsa_access;
 mod nginx_error;
 mod npm_log;
 mod own;
 mod plain;
 mod postgres_text;
+mod printed_trace;
 mod rfc3164;
 mod rfc5424;
 mod script_log;
@@ -53,7 +56,7 @@ pub use own::{OwnFormat, load_own};
 mod tests;
 
 /// All text formats, the most particular first: of equally good ones the detector takes the first.
-pub static LINE_FORMATS: [&dyn LineFormat; 26] = [
+pub static LINE_FORMATS: [&dyn LineFormat; 27] = [
     &rfc5424::Rfc5424,
     &dpkg::Dpkg,
     &apt::AptHistory,
@@ -79,12 +82,16 @@ pub static LINE_FORMATS: [&dyn LineFormat; 26] = [
     &kernel_ring::KernelRing,
     &iso_text::IsoText,
     &level_date::LevelDate,
+    &level_text::LevelText,
     &plain::Plain,
 ];
 
 /// What a format learned about one file when it was detected, for example where in the line the time stands. Its
 /// meaning belongs to the format; 0 is the usual case.
 pub type Hint = u16;
+
+/// What a format remembers of the lines before a line; 0 at the start of a file. Its meaning belongs to the format.
+pub type LineState = u64;
 
 /// The head of a record: what its first line says.
 #[derive(Debug)]
@@ -171,10 +178,30 @@ pub trait LineFormat: Sync {
         false
     }
 
+    /// Whether only the line right behind the head may say it.
+    fn only_first_tail(&self) -> bool {
+        false
+    }
+
     /// What a line that belongs to the record before it adds to that record's head: time, severity, component or ids that
     /// stand only there.
     fn tail<'a>(&self, _line: &'a [u8], _hint: Hint) -> Option<Head<'a>> {
         None
+    }
+
+    /// Whether it takes the lines before a line to tell whether a record starts there, see [`LineFormat::goes_on`].
+    fn remembers(&self) -> bool {
+        false
+    }
+
+    /// Takes a line after the other: whether it belongs to the record before, whatever [`LineFormat::head`] says of it alone.
+    fn goes_on(&self, _line: &[u8], _state: &mut LineState) -> bool {
+        false
+    }
+
+    /// Whether lines of other programs, without time but with a name and a level, stand between its records as events of their own.
+    fn takes_named_trouble(&self) -> bool {
+        false
     }
 
     /// Whether lines before the first record make one. Names of columns do not.
@@ -232,6 +259,17 @@ pub trait LineFormat: Sync {
     /// Whether a line at the start of the file goes on with what the first one says of all others.
     fn is_directive(&self, _line: &[u8]) -> bool {
         false
+    }
+
+    /// Whether lines of it give dates to times of day, see [`LineFormat::date_line`].
+    fn has_date_lines(&self) -> bool {
+        false
+    }
+
+    /// The date that a line which is no record gives the times of day behind it: civil nanoseconds, with the time of day where it
+    /// says one.
+    fn date_line(&self, _line: &[u8]) -> Option<i64> {
+        None
     }
 
     /// Codes that stand in columns of their own, where no word in front says what they are: their places in the line.
@@ -317,9 +355,21 @@ pub struct Fit {
     pub made: Option<&'static dyn LineFormat>,
 }
 
+/// The head of a line that a program printed in between, with its name and a level, see [`LineFormat::takes_named_trouble`].
+pub(crate) fn named_trouble_head(line: &[u8]) -> Option<Head<'_>> {
+    let found = named_trouble::read(line)?;
+    Some(Head {
+        severity: found.severity,
+        severity_text: Cow::Borrowed(found.word),
+        component: Cow::Borrowed(found.program),
+        pid: found.pid,
+        ..Head::default()
+    })
+}
+
 /// The usual record of a text format: the body is what follows the head.
 fn record_from_head(head: Option<Head<'_>>, text: &str) -> Record {
-    let Some(head) = head else { return Record { body: body_text(text), ..Record::default() } };
+    let Some(head) = head.or_else(|| named_trouble_head(text.as_bytes())) else { return Record { body: body_text(text), ..Record::default() } };
     let severity_text = String::from_utf8_lossy(&head.severity_text).into_owned();
     Record {
         body: body_text(text.get(head.body..).unwrap_or(text)),

@@ -1,6 +1,7 @@
 //! When a host's system started, for logs that count from there.
 //!
-//! Said by the user; else found in the host's other logs: a kernel message that carries its uptime (`kernel: [   12.345678] …`)
+//! Said by the user; else by the line of the log itself with which the kernel set its clock (`setting system clock to
+//! 2026-04-12T02:31:07 UTC (1775961067)`, the kernel's `drivers/rtc/class.c`), which has both times; else found in the host's other logs: a kernel message that carries its uptime (`kernel: [   12.345678] …`)
 //! in a log with wall time says both. The system log may write messages late, never early, so the earliest start that any
 //! message gives is the right one.
 
@@ -26,8 +27,28 @@ pub(super) fn find(sources: &mut [Source], options: &Options) {
     }
     for source in sources.iter_mut().filter(|source| source.reader.lines().is_some_and(LineFormat::counts_from_boot)) {
         let said = options.boot.get(source.host.as_deref().unwrap_or_default()).or_else(|| options.boot.get(""));
-        source.header.boot = said.or_else(|| found.get(&source.host)).copied();
+        let known = said.copied().or_else(|| own_start(source));
+        source.header.boot = known.or_else(|| found.get(&source.host).copied());
     }
+}
+
+/// The start of the system that a log says itself, by the line with which the clock was set.
+fn own_start(source: &Source) -> Option<i64> {
+    const SET: &[u8] = b"setting system clock to ";
+    let Reader::Lines(detected) = source.reader else { return None };
+    let file = SourceFile::open(&source.path).ok()?;
+    let bytes = file.read(source.mark_bytes, limits::BOOT_BYTES).ok()?;
+    let text = source.encoding.decode(&bytes);
+    text.split(|byte| *byte == source.line_end as u8).find_map(|line| {
+        let at = memchr::memmem::find(line, SET)?;
+        let (mut civil, _) = crate::clock::scan::iso(line.get(at + SET.len()..)?)?;
+        civil.offset = Some(0);
+        let head = detected.format.head(bare_line(line), detected.hint)?;
+        match (civil.stamp(), head.stamp) {
+            (Stamp::Utc(utc, _), Stamp::Uptime(up)) => utc.checked_sub(up),
+            _ => None,
+        }
+    })
 }
 
 /// The starts of the system that the first kernel messages in a log give.

@@ -10,7 +10,7 @@ use crate::clock::day::DayCounter;
 use crate::clock::{Resolver, Stamp, TimeKnown, day, year};
 use crate::code::{self, Catalogues, Code};
 use crate::event::{Actor, Columns, NO_TIME, Segment, flag};
-use crate::format::{Detected, Head};
+use crate::format::{Detected, Head, LineState, named_trouble_head};
 use crate::limits;
 use crate::severity::Severity;
 use crate::text::{Encoding, SourceFile, bare_line};
@@ -33,6 +33,9 @@ pub(super) struct Chunk {
     /// Trouble, with the place.
     pub trouble: Vec<Trouble>,
 }
+
+/// Bytes before a piece from which a format that remembers lines takes what it needs: an even number, for encodings of two bytes.
+const REMEMBERED_BYTES: u64 = 32 << 10;
 
 /// Words that make a line look bad where its source carries no severities.
 static BAD_WORDS: LazyLock<Option<Regex>> = LazyLock::new(|| {
@@ -79,6 +82,10 @@ pub(super) fn read(
     let bytes = (buffer.len() as u64).saturating_sub(before).min(to - from);
     let mut pos = if before == 0 { 0 } else { source.encoding.line_end(buffer, 0, line_end).unwrap_or(usize::MAX) };
     let mut builder = Builder::new(source, catalogues, detected, base, from == source.mark_bytes);
+    if before > 0 && detected.format.remembers() {
+        let start = from.saturating_sub(REMEMBERED_BYTES).max(source.mark_bytes);
+        builder.remember(&file.read(start, (from - start) as usize)?, start > source.mark_bytes);
+    }
     while pos < buffer.len() && pos < stop {
         let end = source.encoding.line_end(buffer, pos, line_end);
         let line = &buffer[pos..end.unwrap_or(buffer.len())];
@@ -129,7 +136,15 @@ struct Builder<'a> {
     catalogues: &'a Catalogues,
     detected: Detected,
     has_tails: bool,
+    has_date_lines: bool,
+    only_first_tail: bool,
+    /// Whether a line of the next piece was looked at for a tail.
+    tails_beyond: bool,
     judges_words: bool,
+    remembers: bool,
+    takes_named_trouble: bool,
+    /// What the format remembers of the lines so far.
+    state: LineState,
     base: u64,
     at_file_start: bool,
     chunk: Chunk,
@@ -141,6 +156,8 @@ struct Builder<'a> {
     resolver: Resolver,
     years: year::WrapCounter,
     days: DayCounter,
+    /// The day that a line of the file gave the times of day behind it: civil nanoseconds of its midnight.
+    date: Option<i64>,
     previous_utc: i64,
     out_of_range: u64,
     long_lines: u64,
@@ -154,7 +171,13 @@ impl<'a> Builder<'a> {
             catalogues,
             detected,
             has_tails: detected.format.has_tails(),
+            has_date_lines: detected.format.has_date_lines(),
+            only_first_tail: detected.format.only_first_tail(),
+            tails_beyond: false,
             judges_words: detected.format.judges_words(),
+            remembers: detected.format.remembers(),
+            takes_named_trouble: detected.format.takes_named_trouble(),
+            state: 0,
             base,
             at_file_start,
             chunk: Chunk::default(),
@@ -165,6 +188,7 @@ impl<'a> Builder<'a> {
             resolver: Resolver::new(source.zone.clone()),
             years: year::WrapCounter::default(),
             days: DayCounter::default(),
+            date: None,
             previous_utc: if source.newest_first { i64::MAX } else { i64::MIN },
             out_of_range: 0,
             long_lines: 0,
@@ -189,7 +213,11 @@ impl<'a> Builder<'a> {
         if self.detected.format.head(line, self.detected.hint).is_some() {
             return false;
         }
-        self.tail(line);
+        let is_first = std::mem::replace(&mut self.tails_beyond, true);
+        let right_behind = self.segment.line_numbers.last() == Some(&(self.segment.lines as u32).wrapping_sub(1));
+        if !self.only_first_tail || (!is_first && right_behind) {
+            self.tail(line);
+        }
         true
     }
 
@@ -202,8 +230,11 @@ impl<'a> Builder<'a> {
                 bare_line(&decoded)
             }
         };
-        match self.detected.format.head(line, self.detected.hint) {
+        match self.head(line) {
             Some(head) => self.event(pos, line, &head),
+            None if self.has_date_lines && self.detected.format.date_line(line).is_some_and(|date| self.take_date(date)) => {
+                self.segment.attached_lines += 1;
+            }
             // The first lines of a file have no event before them: the first of them starts one.
             None if self.at_file_start && self.is_empty() && !line.trim_ascii().is_empty() => {
                 if self.detected.format.keeps_leading_lines() {
@@ -215,7 +246,8 @@ impl<'a> Builder<'a> {
                 if let Some(last) = self.segment.flags.last_mut() {
                     *last |= flag::MULTILINE;
                 }
-                if self.has_tails {
+                let may_say = !self.only_first_tail || self.segment.line_numbers.last() == Some(&(self.segment.lines as u32).wrapping_sub(1));
+                if self.has_tails && may_say {
                     self.tail(line);
                 }
                 if !self.detected.format.is_fields(line) {
@@ -224,6 +256,32 @@ impl<'a> Builder<'a> {
             }
         }
         self.segment.lines += 1;
+    }
+
+    /// The head of the record that starts at a line, if one does.
+    #[inline]
+    fn head<'l>(&mut self, line: &'l [u8]) -> Option<Head<'l>> {
+        let Detected { format, hint } = self.detected;
+        if self.remembers && format.goes_on(line, &mut self.state) {
+            return None;
+        }
+        let head = format.head(line, hint);
+        if head.is_none() && self.takes_named_trouble { named_trouble_head(line) } else { head }
+    }
+
+    /// Takes what the format remembers of the lines before its piece.
+    fn remember(&mut self, bytes: &[u8], inside: bool) {
+        let text = self.source.encoding.decode(bytes);
+        for line in text.split_inclusive(|byte| *byte == self.source.line_end as u8).skip(usize::from(inside)) {
+            self.detected.format.goes_on(bare_line(line), &mut self.state);
+        }
+    }
+
+    /// Takes the date that a line gives the times of day behind it.
+    fn take_date(&mut self, civil: i64) -> bool {
+        self.date = Some(civil.div_euclid(crate::clock::DAY).saturating_mul(crate::clock::DAY));
+        self.days = DayCounter::from(civil.rem_euclid(crate::clock::DAY));
+        !self.source.newest_first
     }
 
     /// Takes what a line behind the head says of its record.
@@ -302,7 +360,13 @@ impl<'a> Builder<'a> {
             Stamp::NoYear(civil) if self.source.newest_first => (civil, TimeKnown::AssumedYear as u8),
             Stamp::TimeOfDay(ns) if self.source.newest_first => (ns, TimeKnown::AssumedDate as u8),
             Stamp::NoYear(civil) => (self.years.next(civil), TimeKnown::AssumedYear as u8),
-            Stamp::TimeOfDay(ns) => (self.days.next(ns), TimeKnown::AssumedDate as u8),
+            Stamp::TimeOfDay(ns) => {
+                let of_day = self.days.next(ns);
+                match self.date {
+                    Some(date) => self.time(Stamp::Local(date.saturating_add(of_day)), start),
+                    None => (of_day, TimeKnown::AssumedDate as u8),
+                }
+            }
             Stamp::Uptime(ns) => match self.source.header.boot {
                 Some(boot) => (boot.saturating_add(ns), TimeKnown::Uptime as u8),
                 None => (NO_TIME, TimeKnown::Inherited as u8),

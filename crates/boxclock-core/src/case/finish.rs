@@ -4,10 +4,11 @@ use std::sync::Arc;
 
 use super::Source;
 use super::chunk::inherit;
-use crate::clock::day::days_before;
+use crate::clock::day::{self, days_before};
 use crate::clock::scan::Civil;
 use crate::clock::{DAY, MINUTE, Resolver, SECOND, TimeKnown, Zone, year};
 use crate::event::{NO_TIME, Segment, flag};
+use crate::format::LineFormat;
 
 /// Takes years from earlier pieces where a New Year lies between them and the piece behind.
 ///
@@ -60,12 +61,26 @@ fn minus_years(ns: i64, years: i32) -> i64 {
 
 /// Takes days from earlier pieces of times of day where midnights lie between them and the piece behind.
 pub(super) fn days_across(segments: &mut [Arc<Segment>], source: &Source, behind: Option<i64>) {
-    let is_open = |flags: &u8| TimeKnown::from_bits(*flags) == TimeKnown::AssumedDate;
     let civil_of = |utc: i64| utc.saturating_add(i64::from(source.zone.offset_at(utc)) * SECOND);
     let open = |segment: &Segment| -> Option<(i64, i64)> {
         let (first, last) = first_and_last(segment, source, TimeKnown::AssumedDate)?;
         Some((civil_of(first), civil_of(last)))
     };
+    let has_date_lines = source.reader.lines().is_some_and(LineFormat::has_date_lines);
+    if has_date_lines && segments.iter().any(|segment| holds_dates(segment)) {
+        // Lines of the file give dates: what a piece has in front of its first one goes on from the piece before.
+        let mut last: Option<i64> = None;
+        for segment in segments.iter_mut() {
+            if let (Some((first, _)), Some(last)) = (open(segment), last) {
+                move_days(segment, source, day::days_after(first, last));
+            }
+            let own = segment.times.iter().zip(segment.flags.iter()).rev();
+            let dated = own.filter(|(_, flags)| TimeKnown::from_bits(**flags).is_own()).map(|(time, _)| *time).next();
+            last = dated.map(civil_of).or(last);
+        }
+        inherit_again(segments);
+        return;
+    }
     let mut behind = behind.map(civil_of);
     let mut shift_all = 0;
     // In a file that is written newest first, its head says the date of the last line.
@@ -81,24 +96,37 @@ pub(super) fn days_across(segments: &mut [Arc<Segment>], source: &Source, behind
         }
         shift_all = date.div_euclid(DAY) - start.div_euclid(DAY);
     }
-    let mut resolver = Resolver::new(source.zone.clone());
     for segment in from_the_end(segments, source) {
         let Some((first, last)) = open(segment) else { continue };
         let days = behind.map_or(0, |behind| days_before(last, behind));
         behind = Some(first - days * DAY);
-        let move_by = (shift_all - days) * DAY;
+        let move_by = shift_all - days;
         if move_by != 0 || date.is_some() {
-            Arc::make_mut(segment).change_times(|times, flags| {
-                for (time, flags) in times.iter_mut().zip(flags).filter(|(_, flags)| is_open(flags)) {
-                    *time = resolver.resolve(civil_of(*time).saturating_add(move_by), i64::MIN).0;
-                    if date.is_some() {
-                        *flags = *flags & !flag::TIME_KNOWN | source.local_known() as u8;
-                    }
-                }
-            });
+            move_days(segment, source, move_by);
         }
     }
     inherit_again(segments);
+}
+
+/// Whether a segment of times of day holds some whose date a line of the file says.
+fn holds_dates(segment: &Segment) -> bool {
+    let kinds = || segment.flags.iter().map(|flags| TimeKnown::from_bits(*flags));
+    kinds().any(|kind| matches!(kind, TimeKnown::AssumedZone | TimeKnown::ZoneKnown))
+}
+
+/// Moves a segment's times of day by whole days. Where the file says a date, they are then known.
+fn move_days(segment: &mut Arc<Segment>, source: &Source, days: i64) {
+    let mut resolver = Resolver::new(source.zone.clone());
+    Arc::make_mut(segment).change_times(|times, flags| {
+        let open = |flags: &u8| TimeKnown::from_bits(*flags) == TimeKnown::AssumedDate;
+        for (time, flags) in times.iter_mut().zip(flags).filter(|(_, flags)| open(flags)) {
+            let civil = time.saturating_add(i64::from(source.zone.offset_at(*time)) * SECOND);
+            *time = resolver.resolve(civil.saturating_add(days * DAY), i64::MIN).0;
+            if source.header.date.is_some() && !source.newest_first {
+                *flags = *flags & !flag::TIME_KNOWN | source.local_known() as u8;
+            }
+        }
+    });
 }
 
 /// Gives events that took their time from the event before that event's new time.

@@ -74,6 +74,11 @@ pub(super) fn look(candidate: &Candidate, known: &Known<'_>) -> std::result::Res
         source.reader = Reader::Dump(dump);
         return Ok(source);
     }
+    if choice.encoding.is_none()
+        && let Some(kind) = kind_by_magic(&start)
+    {
+        return Err(format!("{kind}, not a log"));
+    }
     let samples = sample(&source, start).map_err(|error| error.to_string())?;
     match (choice.encoding, text::guess(&samples)) {
         (Some(chosen), _) => {
@@ -82,7 +87,9 @@ pub(super) fn look(candidate: &Candidate, known: &Known<'_>) -> std::result::Res
         }
         (None, Some(guessed)) => (source.encoding, source.mark_bytes) = guessed,
         (None, None) => {
-            return Err(format!("not text, and no format that is known ({})", kind_by_magic(&samples[0])));
+            let empty = !samples[0].is_empty() && samples[0].iter().all(|byte| *byte == 0);
+            let what = if empty { "nothing but NUL bytes" } else { "unknown data" };
+            return Err(format!("not text, and no format that is known ({what})"));
         }
     }
     let bare = |index: usize| if index == 0 { source.mark_bytes as usize } else { 0 };
@@ -215,17 +222,55 @@ fn source_lines(source: &Source) -> impl Iterator<Item = Vec<u8>> + use<> {
     })
 }
 
-fn kind_by_magic(start: &[u8]) -> &'static str {
-    match start {
-        [0x7F, b'E', b'L', b'F', ..] | [b'M', b'Z', ..] => "a program",
-        [b'S', b'Q', b'L', b'i', ..] => "a database",
-        _ if !start.is_empty() && start.iter().all(|byte| *byte == 0) => "nothing but NUL bytes",
-        _ => "unknown data",
-    }
+/// What a file is by its first bytes, where these are the mark of a kind that is no log. Sources: the published descriptions of
+/// these file formats.
+fn kind_by_magic(start: &[u8]) -> Option<&'static str> {
+    const MARKS: [(&[u8], &str); 33] = [
+        (b"\x7FELF", "a program or library"),
+        (b"!<arch>\n", "a library of object files or a package"),
+        (b"\xCF\xFA\xED\xFE", "a program or library"),
+        (b"\xCE\xFA\xED\xFE", "a program or library"),
+        (b"\xCA\xFE\xBA\xBE", "a class or program"),
+        (b"\0asm", "a program"),
+        (b"SQLite format 3\0", "a database"),
+        (b"PAGEDU64", "a dump of a whole system"),
+        (b"PAGEDUMP", "a dump of a whole system"),
+        (b"KDUMP   ", "a dump of a whole system"),
+        (b"DISKDUMP", "a dump of a whole system"),
+        (b"regf", "a registry hive"),
+        (b"\x89PNG\r\n\x1A\n", "a picture"),
+        (b"\xFF\xD8\xFF", "a picture"),
+        (b"GIF87a", "a picture"),
+        (b"GIF89a", "a picture"),
+        (b"%PDF-", "a printed document"),
+        (b"\xD0\xCF\x11\xE0\xA1\xB1\x1A\xE1", "a compound document"),
+        (b"\xD4\xC3\xB2\xA1", "a capture of network packets"),
+        (b"\xA1\xB2\xC3\xD4", "a capture of network packets"),
+        (b"\x4D\x3C\xB2\xA1", "a capture of network packets"),
+        (b"\x0A\x0D\x0D\x0A", "a capture of network packets"),
+        (b"\xED\xAB\xEE\xDB", "a package"),
+        (b"MSCF\0\0\0\0", "a cabinet archive"),
+        (b"7z\xBC\xAF\x27\x1C", "an archive"),
+        (b"Rar!\x1A\x07", "an archive"),
+        (b"ITSF\x03\0\0\0", "a help file"),
+        (b"LfLe", "an event log of old systems"),
+        (b"\x30\0\0\0LfLe", "an event log of old systems"),
+        (b"\xAC\xED\0\x05", "serialised objects"),
+        (b"PAR1", "a table of columns"),
+        (b"ARROW1", "a table of columns"),
+        (b"OggS", "a sound recording"),
+    ];
+    let is_program = start.starts_with(b"MZ") && start.get(..512).is_some_and(|head| head.contains(&0));
+    let known = MARKS.iter().find(|(mark, _)| start.starts_with(mark)).map(|(_, kind)| *kind);
+    known.or(is_program.then_some("a program or library"))
 }
 
 /// The kind of system, as far as the file itself shows it.
 fn platform_of(source: &Source, texts: &[Vec<u8>], format: &dyn LineFormat) -> Platform {
+    // The line ends of a serial console are its own.
+    if format.counts_from_boot() && format.platform() != Platform::Unknown {
+        return format.platform();
+    }
     let text = texts.first().map(Vec::as_slice).unwrap_or_default();
     let line_ends = memchr::memchr_iter(b'\n', text).count();
     let carriage = text.windows(2).filter(|pair| pair == b"\r\n").count();

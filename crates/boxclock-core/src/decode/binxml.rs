@@ -353,7 +353,7 @@ fn utf16_to(text: &mut String, bytes: &[u8]) {
 fn list(kind: u8, bytes: &[u8]) -> Option<String> {
     let items: Vec<String> = match kind {
         1 => utf16(bytes).split('\0').map(str::to_owned).collect(),
-        2 => String::from_utf8_lossy(bytes).trim_end_matches('\0').split('\0').map(str::to_owned).collect(),
+        2 => ansi(bytes).split('\0').map(str::to_owned).collect(),
         _ => {
             let size = match kind {
                 3 | 4 => 1,
@@ -380,7 +380,7 @@ fn scalar(kind: u8, bytes: &[u8]) -> Option<String> {
     Some(match kind {
         0x00 => String::new(),
         0x01 => utf16(bytes),
-        0x02 => bytes.iter().map(|byte| char::from(*byte)).collect::<String>().trim_end_matches('\0').to_owned(),
+        0x02 => ansi(bytes),
         0x03 => i8::from_le_bytes(array(bytes)?).to_string(),
         0x04 => bytes.first()?.to_string(),
         0x05 => i16::from_le_bytes(array(bytes)?).to_string(),
@@ -389,8 +389,8 @@ fn scalar(kind: u8, bytes: &[u8]) -> Option<String> {
         0x08 => u32::from_le_bytes(array(bytes)?).to_string(),
         0x09 => i64::from_le_bytes(array(bytes)?).to_string(),
         0x0A => u64::from_le_bytes(array(bytes)?).to_string(),
-        0x0B => f32::from_le_bytes(array(bytes)?).to_string(),
-        0x0C => f64::from_le_bytes(array(bytes)?).to_string(),
+        0x0B => real(f32::from_le_bytes(array(bytes)?).into(), &f32::from_le_bytes(array(bytes)?)),
+        0x0C => real(f64::from_le_bytes(array(bytes)?), &f64::from_le_bytes(array(bytes)?)),
         0x0D => if bytes.iter().any(|byte| *byte != 0) { "true" } else { "false" }.to_owned(),
         0x0E => bytes.iter().fold(String::new(), |mut text, byte| {
             let _ = write!(text, "{byte:02X}");
@@ -414,6 +414,18 @@ fn scalar(kind: u8, bytes: &[u8]) -> Option<String> {
         0x20 | 0x23 => utf16(bytes),
         _ => return None,
     })
+}
+
+/// Text in the system's code page, which is that of western systems unless the file is from elsewhere: nothing in it says so.
+fn ansi(bytes: &[u8]) -> String {
+    let text = encoding_rs::WINDOWS_1252.decode_without_bom_handling(bytes).0;
+    text.trim_end_matches('\0').to_owned()
+}
+
+/// A number with a point, very large and small ones with an exponent.
+fn real<T: std::fmt::Display + std::fmt::LowerExp>(size: f64, number: &T) -> String {
+    let plain = size == 0.0 || !size.is_finite() || (1e-5..1e15).contains(&size.abs());
+    if plain { format!("{number}") } else { format!("{number:e}") }
 }
 
 fn guid(bytes: [u8; 16]) -> String {

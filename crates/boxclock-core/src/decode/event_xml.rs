@@ -54,6 +54,10 @@ impl Decoder for EventXml {
                 .is_some_and(|at| lead.get(at..).is_some_and(|rest| rest.contains("<System") || rest.len() > 30_000))
     }
 
+    fn version(&self) -> u32 {
+        2
+    }
+
     fn platform(&self) -> Platform {
         Platform::Windows
     }

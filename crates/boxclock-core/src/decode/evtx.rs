@@ -30,6 +30,10 @@ const CHUNK_MAGIC: &[u8] = b"ElfChnk\0";
 const RECORD_MAGIC: &[u8] = &[0x2A, 0x2A, 0, 0];
 const CHUNK_BYTES: usize = 65_536;
 const FILE_HEADER_BYTES: usize = 4096;
+/// Bytes of a chunk's header that hold the numbers of its records.
+const CHUNK_HEAD_BYTES: usize = 64;
+/// Where in a chunk the number of its first record stands (the identifier, which is the record's own).
+const FIRST_NUMBER_AT: usize = 24;
 const RECORDS_AT: usize = 512;
 /// Header, smallest fragment and the size at the end of a record.
 const RECORD_LEAST: usize = 28;
@@ -61,6 +65,10 @@ impl Decoder for Evtx {
             || start.get(FILE_HEADER_BYTES..).is_some_and(|rest| rest.starts_with(CHUNK_MAGIC))
     }
 
+    fn version(&self) -> u32 {
+        2
+    }
+
     fn platform(&self) -> Platform {
         Platform::Windows
     }
@@ -77,8 +85,7 @@ impl Decoder for Evtx {
         let header = input.read(0, FILE_HEADER_BYTES)?;
         check_file_header(&header, out);
         let mut records = 0;
-        let mut offset = FILE_HEADER_BYTES as u64;
-        while offset < input.len_bytes {
+        for offset in chunks_in_order(input)? {
             let chunk = input.read(offset, CHUNK_BYTES)?;
             if chunk.is_empty() {
                 break;
@@ -96,11 +103,31 @@ impl Decoder for Evtx {
                     offset.saturating_add(chunk.len() as u64)
                 )));
             }
-            offset = offset.saturating_add(chunk.len() as u64);
         }
         out.account.lines = records;
         Ok(())
     }
+}
+
+/// Where the chunks start, in the order of their first record's number: a full log goes on at its start, so that its newer half
+/// stands first. Chunks without header stay behind the one that they follow.
+fn chunks_in_order(input: &Input<'_>) -> io::Result<Vec<u64>> {
+    let mut places: Vec<(u64, u64)> = Vec::new();
+    let mut number = 0;
+    let mut offset = FILE_HEADER_BYTES as u64;
+    while offset < input.len_bytes {
+        let start = input.read(offset, CHUNK_HEAD_BYTES)?;
+        if start.is_empty() {
+            break;
+        }
+        if start.starts_with(CHUNK_MAGIC) {
+            number = u64_at(&start, FIRST_NUMBER_AT);
+        }
+        places.push((number, offset));
+        offset = offset.saturating_add(CHUNK_BYTES as u64);
+    }
+    places.sort_by_key(|(number, _)| *number);
+    Ok(places.into_iter().map(|(_, offset)| offset).collect())
 }
 
 fn check_file_header(header: &[u8], out: &mut Output) {

@@ -27,15 +27,16 @@ const OBJECT_BYTES: usize = 64 << 20;
 
 /// Finds the ends of objects, byte by byte.
 #[derive(Default)]
-struct Splitter {
-    depth: usize,
+pub(super) struct Splitter {
+    /// How deep the byte last taken is in objects.
+    pub(super) depth: usize,
     in_string: bool,
     escaped: bool,
 }
 
 impl Splitter {
     /// Takes a byte; `true` where an object that started at depth 0 ends.
-    fn take(&mut self, byte: u8) -> bool {
+    pub(super) fn take(&mut self, byte: u8) -> bool {
         if self.in_string {
             match byte {
                 _ if self.escaped => self.escaped = false,

@@ -4,6 +4,7 @@
 //! `Provider`, `EventID`, `Level`, `TimeCreated`, …; `EventData`, `UserData`, `RenderingInfo`), the standard levels (1
 //! critical, 2 error, 3 warning, 4 information, 5 verbose, 0 always) and keywords (audit failure and success).
 
+use std::borrow::Cow;
 use std::fmt::Write;
 use std::io;
 use std::rc::Rc;
@@ -207,21 +208,45 @@ fn severity(level: Option<&str>, keywords: Option<&str>) -> Severity {
     }
 }
 
-/// The names and values of the event's own data.
-fn data(event: &Element) -> Vec<(&str, &str)> {
-    let mut pairs = Vec::new();
+/// The names and values of the event's own data, in order. Values of one name are one, joined by commas; empty values count
+/// only where they keep a place: without a name.
+fn data(event: &Element) -> Vec<(Cow<'_, str>, Cow<'_, str>)> {
+    let mut pairs: Vec<(Cow<'_, str>, Cow<'_, str>)> = Vec::new();
+    let mut add = |name: Cow<'static, str>, value: &str| {
+        let known = pairs.iter_mut().find(|(other, _)| *other == name && !name.is_empty());
+        match known {
+            _ if value.is_empty() && !name.is_empty() => {}
+            Some((_, joined)) => {
+                let joined = joined.to_mut();
+                joined.push_str(", ");
+                joined.push_str(value);
+            }
+            None => pairs.push((name, Cow::Owned(value.to_owned()))),
+        }
+    };
     for part in ["EventData", "UserData", "ProcessingErrorData", "DebugData"] {
         let Some(part) = event.child(part) else { continue };
-        for child in &part.children {
-            // What user data holds is one element with the data in it.
-            let inner = if child.children.is_empty() { std::slice::from_ref(child) } else { &child.children };
-            for item in inner.iter().filter(|item| !item.text.is_empty()) {
-                let name = item.attribute("Name").unwrap_or(if item.local() == "Data" { "" } else { item.local() });
-                pairs.push((name, item.text.as_str()));
-            }
-        }
+        part.children.iter().for_each(|child| values(child, &mut add));
     }
     pairs
+}
+
+/// The values of an element of data: its attributes, its text, those of the elements in it.
+fn values(element: &Element, add: &mut impl FnMut(Cow<'static, str>, &str)) {
+    let is_data = element.local() == "Data";
+    let name = element.attribute("Name").filter(|_| is_data);
+    let name = name.unwrap_or(if is_data { "" } else { element.local() });
+    for (key, value) in &element.attributes {
+        let is_own = !(is_data && &**key == "Name") && !key.starts_with("xmlns") && !key.contains(':');
+        if is_own {
+            add(Cow::Owned(format!("{name}.{key}")), value);
+        }
+    }
+    if element.children.is_empty() {
+        add(Cow::Owned(name.to_owned()), &element.text);
+    } else {
+        element.children.iter().for_each(|child| values(child, add));
+    }
 }
 
 /// A field's value as a number where it is one.
@@ -259,9 +284,11 @@ pub(super) fn attributes(xml: &str) -> Map<String, Value> {
     for (name, value) in data(&event) {
         if name.is_empty() {
             unnamed = unnamed.saturating_add(1);
-            attributes.insert(format!("event.data.{unnamed}"), Value::from(value));
+            if !value.is_empty() {
+                attributes.insert(format!("event.data.{unnamed}"), Value::from(value.into_owned()));
+            }
         } else {
-            attributes.insert(format!("event.data.{name}"), Value::from(value));
+            attributes.insert(format!("event.data.{name}"), Value::from(value.into_owned()));
         }
     }
     attributes
@@ -289,7 +316,7 @@ pub(super) fn write(event: &Element, written: Option<i64>, place: Place, out: &m
     let message = rendering.text_of("Message").map_or_else(
         || {
             let mut text = format!("event {}", system.text_of("EventID").unwrap_or("without number"));
-            for (index, (name, value)) in data.iter().enumerate() {
+            for (index, (name, value)) in data.iter().filter(|(_, value)| !value.is_empty()).enumerate() {
                 text.push_str(if index == 0 { ": " } else { ", " });
                 if !name.is_empty() {
                     let _ = write!(text, "{name}=");

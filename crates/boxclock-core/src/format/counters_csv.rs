@@ -3,7 +3,7 @@
 //! Three writers: the counter logs of Windows (`"(PDH-CSV 4.0) (ZONE)(BIAS)","\\HOST\OBJECT(INSTANCE)\COUNTER",…`, times
 //! `MM/DD/YYYY hh:mm:ss.fff`; source: the vendor's documentation of `relog` and `typeperf`; UTC is local time plus the
 //! bias in minutes); `sadf -d` of sysstat (`# hostname;interval;timestamp;…`, one header for each kind of table) and the
-//! text that `sar` prints (a first line with system, host and date, tables with a time of day); source of both: the manual
+//! text that `vmstat -t` prints (two lines of headings, repeated now and then; the zone's word stands over the times); the text that `sar` prints (a first line with system, host and date, tables with a time of day); source of both: the manual
 //! pages sadf(1) and sar(1) and what they wrote here.
 
 use std::borrow::Cow;
@@ -32,9 +32,15 @@ enum Shape {
     Sadf {
         headers: Vec<Vec<String>>,
     },
-    /// `sar`: the host of the first line.
+    /// `sar`: the host of the first line, and the day that each table starts on, where a file has one table after the other.
     Sar {
         host: String,
+        day: Option<i64>,
+    },
+    /// `vmstat -t`: the names of its columns, the last of which is the time with its zone.
+    Vmstat {
+        columns: Vec<String>,
+        offset_s: Option<i32>,
     },
 }
 
@@ -90,6 +96,69 @@ fn sar_start(line: &[u8]) -> Option<(String, Civil)> {
     (known && text.contains("CPU")).then(|| (host.to_owned(), civil))
 }
 
+/// ` r  b   swpd …  st                 CET`: the columns before the time, and what the zone's word means.
+fn vmstat_heading(line: &[u8]) -> Option<(Vec<String>, Option<i32>)> {
+    let text = std::str::from_utf8(line).ok()?;
+    let mut columns: Vec<String> = text.split_ascii_whitespace().map(str::to_owned).collect();
+    let known = columns.first().is_some_and(|first| first == "r") && columns.get(1).is_some_and(|second| second == "b");
+    let zone = columns.pop().filter(|_| known && columns.len() > 10)?;
+    let offset = scan::certain_zone(zone.as_bytes(), 0).filter(|(.., ambiguous)| !ambiguous);
+    Some((columns, offset.map(|(offset, ..)| offset)))
+}
+
+/// The time at the end of a line, and where it starts.
+fn vmstat_time(line: &[u8]) -> Option<(Civil, usize)> {
+    const LENGTH: usize = "2026-04-12 02:31:07".len();
+    let line = line.trim_ascii_end();
+    let start = line.len().checked_sub(LENGTH)?;
+    let (civil, end) = scan::iso(line.get(start..)?)?;
+    (end == LENGTH).then_some((civil, start))
+}
+
+/// Whether any word is a number.
+fn has_number(text: &[u8]) -> bool {
+    let is_number = |word: &[u8]| {
+        word.iter().all(|byte| byte.is_ascii_digit() || matches!(byte, b'.' | b',' | b'-'))
+            && word.iter().any(u8::is_ascii_digit)
+    };
+    text.split(u8::is_ascii_whitespace).any(is_number)
+}
+
+/// A line of column names under `sar`: nanoseconds since midnight, and the names.
+fn heading(line: &[u8]) -> Option<(i64, &[u8])> {
+    let (civil, end) = forms::time_of_day(line)?;
+    let names = line.get(end..)?.trim_ascii();
+    let is_name = !names.is_empty() && !has_number(names) && !names.ends_with(b")");
+    match civil.stamp() {
+        Stamp::TimeOfDay(ns) if is_name => Some((ns, names)),
+        _ => None,
+    }
+}
+
+/// The day that all tables of a file start on, if there are several and one follows the other: civil nanoseconds of its midnight.
+fn day_of_tables(lines: &mut dyn Iterator<Item = Vec<u8>>) -> Option<i64> {
+    let mut day = None;
+    let mut tables: Vec<Vec<u8>> = Vec::new();
+    for line in lines {
+        if let Some((_, civil)) = sar_start(&line) {
+            // A second report in the file says its own day.
+            if day.is_some() {
+                return None;
+            }
+            day = Some(civil.to_ns()?);
+        } else if let Some((_, names)) = heading(&line)
+            && tables.last().is_none_or(|last| last != names)
+        {
+            // Tables that take turns are printed sample by sample.
+            if tables.len() >= 256 || tables.iter().any(|table| table == names) {
+                return None;
+            }
+            tables.push(names.to_vec());
+        }
+    }
+    day.filter(|_| tables.len() > 1)
+}
+
 impl LineFormat for CountersCsv {
     fn name(&self) -> &'static str {
         "counters-csv"
@@ -115,15 +184,31 @@ impl LineFormat for CountersCsv {
                     .or_else(|| scan::epoch(time).map(|ns| Stamp::Utc(ns, 0)))?;
                 Some(Head { stamp, host: Cow::Borrowed(host), component: Cow::Borrowed(b"sar"), ..Head::default() })
             }
-            Shape::Sar { host } => {
-                let (civil, end) = forms::time_of_day(line)?;
-                let rest = line.get(end..)?.trim_ascii();
-                // A line of column names has the time too; its last column is no number.
-                let value = rest.rsplit(u8::is_ascii_whitespace).next()?;
-                let numeric = value.iter().all(|byte| byte.is_ascii_digit() || matches!(byte, b'.' | b',' | b'-'));
-                let restart = memchr::memmem::find(rest, b"LINUX RESTART").is_some();
-                (numeric || restart).then(|| Head {
-                    stamp: civil.stamp(),
+            Shape::Vmstat { columns, offset_s } => {
+                let (mut civil, start) = vmstat_time(line)?;
+                let values = line.get(..start)?.split(u8::is_ascii_whitespace).filter(|word| !word.is_empty());
+                if values.clone().count() != columns.len() || !values.flatten().all(u8::is_ascii_digit) {
+                    return None;
+                }
+                civil.offset = *offset_s;
+                Some(Head { stamp: civil.stamp(), component: Cow::Borrowed(b"vmstat"), ..Head::default() })
+            }
+            Shape::Sar { host, .. } => {
+                let stamp = match forms::time_of_day(line) {
+                    Some((civil, end)) => {
+                        let rest = line.get(end..)?;
+                        let restart = memchr::memmem::find(rest, b"LINUX RESTART").is_some();
+                        // A line of column names has the time too.
+                        (restart || has_number(rest)).then(|| civil.stamp())?
+                    }
+                    // `iostat -t` writes date and time on a line of their own, the tables below.
+                    None => {
+                        let (civil, end) = forms::dated(line, DateOrder::MonthFirst)?;
+                        line.get(end..)?.trim_ascii().is_empty().then(|| civil.stamp())?
+                    }
+                };
+                Some(Head {
+                    stamp,
                     host: Cow::Owned(host.clone().into_bytes()),
                     component: Cow::Borrowed(b"sar"),
                     ..Head::default()
@@ -136,13 +221,32 @@ impl LineFormat for CountersCsv {
         false
     }
 
+    fn sorts_by_time(&self) -> bool {
+        matches!(self.shape, Shape::Sar { day: Some(_), .. })
+    }
+
+    fn has_date_lines(&self) -> bool {
+        self.sorts_by_time()
+    }
+
+    fn date_line(&self, line: &[u8]) -> Option<i64> {
+        let Shape::Sar { day: Some(day), .. } = &self.shape else { return None };
+        let (time, _) = heading(line)?;
+        Some(day.saturating_add(time))
+    }
+
+    fn version(&self) -> u32 {
+        2
+    }
+
     fn judges_words(&self) -> bool {
         false
     }
 
     fn record(&self, text: &str, _: Hint) -> Record {
         let line = text.lines().next().unwrap_or_default();
-        let mut record = Record { body: body_text(line), ..Record::default() };
+        let is_block = matches!(self.shape, Shape::Sar { .. }) && forms::time_of_day(line.as_bytes()).is_none();
+        let mut record = Record { body: body_text(if is_block { text } else { line }), ..Record::default() };
         let value = |text: &str| text.trim().parse::<f64>().map_or_else(|_| Value::from(text.trim()), Value::from);
         match &self.shape {
             Shape::Windows { columns } => {
@@ -164,6 +268,10 @@ impl LineFormat for CountersCsv {
                 }
                 record.attributes.extend(list.first().map(|host| ("host.name".to_owned(), Value::from(host.as_str()))));
             }
+            Shape::Vmstat { columns, .. } => {
+                let pairs = columns.iter().zip(line.split_ascii_whitespace());
+                record.attributes.extend(pairs.map(|(name, text)| (name.clone(), value(text))));
+            }
             Shape::Sar { .. } | Shape::Unknown => {}
         }
         record
@@ -176,7 +284,7 @@ impl LineFormat for CountersCsv {
             Shape::Sar { .. } => {
                 header.date = samples.iter().find_map(|line| sar_start(line)).and_then(|(_, civil)| civil.to_ns());
             }
-            Shape::Sadf { .. } | Shape::Unknown => {}
+            Shape::Sadf { .. } | Shape::Vmstat { .. } | Shape::Unknown => {}
         }
         header
     }
@@ -189,6 +297,11 @@ impl LineFormat for CountersCsv {
         _: Option<DateOrder>,
         _: i64,
     ) -> Option<Settled> {
+        if let Shape::Sar { host, .. } = &self.shape {
+            let day = day_of_tables(whole);
+            let format = made(format!("sar {host} {day:?}"), || Shape::Sar { host: host.clone(), day });
+            return Some(Settled { hint, trouble: None, made: Some(format) });
+        }
         let Shape::Sadf { .. } = self.shape else { return None };
         let mut headers: Vec<Vec<String>> = Vec::new();
         for header in whole.filter_map(|line| sadf_header(&line)) {
@@ -206,12 +319,18 @@ impl LineFormat for CountersCsv {
             made(format!("windows {columns:?}"), || Shape::Windows { columns })
         } else if let Some(header) = start.clone().find_map(|line| sadf_header(line)) {
             made(format!("sadf {:?}", [&header]), || Shape::Sadf { headers: vec![header] })
+        } else if let Some((columns, offset_s)) = start.clone().find_map(|line| vmstat_heading(line)) {
+            made(format!("vmstat {columns:?} {offset_s:?}"), || Shape::Vmstat { columns, offset_s })
         } else if let Some((host, _)) = start.clone().find_map(|line| sar_start(line)) {
-            made(format!("sar {host}"), || Shape::Sar { host })
+            made(format!("sar {host}"), || Shape::Sar { host, day: None })
         } else {
             return Fit::default();
         };
         let heads = lines.iter().filter(|line| format.head(line, 0).is_some()).count();
+        // Tables without any time are better read as plain lines.
+        if heads == 0 && matches!(format.shape, Shape::Sar { .. } | Shape::Vmstat { .. }) {
+            return Fit::default();
+        }
         Fit { heads: heads.max(1), hint: 0, sure: true, made: Some(format) }
     }
 }

@@ -47,8 +47,12 @@ impl<'a> Decorations<'a> {
     fn take(&mut self, content: &'a [u8]) -> bool {
         if content.first().is_some_and(u8::is_ascii_digit) {
             if content.last() == Some(&b's') {
-                let Some(ns) = uptime(content) else { return false };
-                self.uptime.get_or_insert(ns);
+                if let Some(ns) = epoch_millis(content) {
+                    self.stamp.get_or_insert(Stamp::Utc(ns, 0));
+                } else {
+                    let Some(ns) = uptime(content) else { return false };
+                    self.uptime.get_or_insert(ns);
+                }
             } else if let Some(id) = number(content) {
                 let [first, second] = &mut self.numbers;
                 *(if first.is_none() { first } else { second }) = Some(id);
@@ -71,6 +75,12 @@ impl<'a> Decorations<'a> {
         }
         true
     }
+}
+
+/// `1775961067442ms`: milliseconds since the epoch, told from those since the start of the machine by their size.
+fn epoch_millis(text: &[u8]) -> Option<i64> {
+    let digits = text.strip_suffix(b"ms")?;
+    (digits.len() == 13 && digits.iter().all(u8::is_ascii_digit)).then(|| scan::epoch(digits))?
 }
 
 /// `0.005s`, `5ms` or `5012345ns`: time since the machine started.

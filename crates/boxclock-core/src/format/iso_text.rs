@@ -94,6 +94,10 @@ impl LineFormat for IsoText {
         "iso-text"
     }
 
+    fn takes_named_trouble(&self) -> bool {
+        true
+    }
+
     fn may_hold_kernel_lines(&self) -> bool {
         true
     }

@@ -67,6 +67,14 @@ impl LineFormat for JavaUtilLogging {
         true
     }
 
+    fn only_first_tail(&self) -> bool {
+        true
+    }
+
+    fn version(&self) -> u32 {
+        2
+    }
+
     fn tail<'a>(&self, line: &'a [u8], _: Hint) -> Option<Head<'a>> {
         let (severity, word) = level(line)?;
         Some(Head { severity, severity_text: Cow::Borrowed(word), ..Head::default() })

@@ -1,12 +1,13 @@
 //! `npm-log`: the debug log of a package manager, `NUMBER LEVEL [PREFIX] message`.
 //!
-//! Source: logs that npm of Debian wrote (`~/.npm/_logs`), and its manual page npm-logging(7). The lines carry no time; the file's
-//! name does, which is not used.
+//! Source: logs that npm of Debian wrote (`~/.npm/_logs`), and its manual page npm-logging(7). Lines with the same number are one
+//! record. They carry no time: that of the start is in the file's name, see `case/look.rs`. What it prints on a console has the
+//! level without a number, `npm error code E404`.
 
 use std::borrow::Cow;
 
 use super::word::{number, token};
-use super::{Fit, Head, Hint, LineFormat};
+use super::{Fit, Head, Hint, LineFormat, LineState, Record, record_from_head};
 use crate::severity::Severity;
 
 /// The format.
@@ -40,6 +41,32 @@ impl LineFormat for NpmLog {
             body: body.min(line.len()),
             ..Head::default()
         })
+    }
+
+    fn remembers(&self) -> bool {
+        true
+    }
+
+    fn goes_on(&self, line: &[u8], state: &mut LineState) -> bool {
+        let Some((count, ..)) = parse(line) else { return false };
+        // One more than the number, so that 0 stands for none.
+        let this = u64::from(count).saturating_add(1);
+        std::mem::replace(state, this) == this
+    }
+
+    fn record(&self, text: &str, hint: Hint) -> Record {
+        let mut record = record_from_head(self.head(text.as_bytes(), hint), text);
+        // The number, the level and the prefix stand again on each line.
+        let lines = text.lines().map(|line| match parse(line.as_bytes()) {
+            Some((.., body)) => line.get(body..).unwrap_or_default(),
+            None => line,
+        });
+        record.body = lines.collect::<Vec<_>>().join("\n");
+        record
+    }
+
+    fn version(&self) -> u32 {
+        2
     }
 
     fn fit(&self, lines: &[&[u8]]) -> Fit {

@@ -1,7 +1,7 @@
 //! `plain`: lines of which nothing is known. Every line that is not blank is an event without time,
 //! but for the lines of a stack trace behind its first.
 
-use super::{Head, Hint, LineFormat};
+use super::{Head, Hint, LineFormat, LineState, named_trouble_head, printed_trace};
 use crate::trace;
 
 /// The format.
@@ -13,7 +13,28 @@ impl LineFormat for Plain {
     }
 
     fn head<'a>(&self, line: &'a [u8], _: Hint) -> Option<Head<'a>> {
-        (!line.trim_ascii().is_empty() && !trace::continues(line)).then(Head::default)
+        if line.trim_ascii().is_empty() {
+            return None;
+        }
+        if let Some(severity) = printed_trace::opens(line) {
+            return Some(Head { severity, ..Head::default() });
+        }
+        if let Some(head) = named_trouble_head(line) {
+            return Some(head);
+        }
+        (!trace::continues(line)).then(Head::default)
+    }
+
+    fn remembers(&self) -> bool {
+        true
+    }
+
+    fn goes_on(&self, line: &[u8], state: &mut LineState) -> bool {
+        !line.trim_ascii().is_empty() && printed_trace::goes_on(line, state)
+    }
+
+    fn version(&self) -> u32 {
+        2
     }
 
     /// Plain lines fit everything, so they win only where nothing else fits at all.

@@ -8,7 +8,7 @@ use std::borrow::Cow;
 
 use serde_json::Value;
 
-use super::word::{facility_name, priority, syslog_tag, token};
+use super::word::{facility_name, is_facility, priority, skip_blanks, syslog_tag, token};
 use super::{Fit, Head, Hint, LineFormat, Record, record_from_head};
 use crate::clock::scan;
 use crate::code::Platform;
@@ -19,10 +19,19 @@ pub(super) struct Rfc3164;
 
 /// Hint: the file's lines have RFC 3339 times and most have a tag, so those without one are records too.
 const ISO_TIMES: Hint = 1;
+/// Hint: the messages of the file start with their level, `[err] text`, `<err> text` or `err: text`, as templates of syslog daemons
+/// write it.
+const LEVEL_FIRST: Hint = 2;
+/// Hint: facility and level stand between host and tag, `daemon.err`.
+const FACILITY_LEVEL: Hint = 4;
 
 impl LineFormat for Rfc3164 {
     fn name(&self) -> &'static str {
         "rfc3164"
+    }
+
+    fn takes_named_trouble(&self) -> bool {
+        true
     }
 
     fn may_hold_kernel_lines(&self) -> bool {
@@ -61,10 +70,24 @@ impl LineFormat for Rfc3164 {
             }
             _ => return None,
         }
-        let (host, tag, pid, body) = host_and_tag(line, at);
+        let (mut severity, mut severity_text) = (severity, severity_text);
+        let (host, tag, pid, mut body) = if hint & FACILITY_LEVEL != 0
+            && let Some((host, level, next)) = facility_and_level(line, at)
+        {
+            (severity, severity_text) = level;
+            let (tag, pid, body) = syslog_tag(line, next).unwrap_or((b"", None, next));
+            (host, tag, pid, body)
+        } else {
+            host_and_tag(line, at)
+        };
+        if hint & LEVEL_FIRST != 0
+            && let Some((level, text, end)) = level_first(line, body)
+        {
+            (severity, severity_text, body) = (level, text, end);
+        }
         // An RFC 3339 time also starts many application logs; a host and a tag make it syslog.
         let looks_like_syslog = !host.is_empty() && !tag.is_empty() && Severity::from_long_word(host).is_none();
-        if iso && !looks_like_syslog && hint != ISO_TIMES {
+        if iso && !looks_like_syslog && hint & ISO_TIMES == 0 {
             return None;
         }
         Some(Head {
@@ -97,12 +120,56 @@ impl LineFormat for Rfc3164 {
         let strict = lines.iter().filter(|line| self.head(line, 0).is_some()).count();
         let lenient = lines.iter().filter(|line| self.head(line, ISO_TIMES).is_some()).count();
         // Most dated lines carry host and tag: the others, here or later in the file, are syslog without a tag.
-        if lenient > 0 && strict * 10 >= lenient * 6 {
-            Fit { heads: lenient, hint: ISO_TIMES, ..Fit::default() }
-        } else {
-            Fit { heads: strict, ..Fit::default() }
+        let mut hint = if lenient > 0 && strict * 10 >= lenient * 6 { ISO_TIMES } else { 0 };
+        let heads = if hint == ISO_TIMES { lenient } else { strict };
+        for place in [LEVEL_FIRST, FACILITY_LEVEL] {
+            let has_level = |line: &&&[u8]| {
+                self.head(line, hint | place).is_some_and(|head| head.severity != Severity::NONE)
+                    && self.head(line, hint).is_some_and(|head| head.severity == Severity::NONE)
+            };
+            let with_level = lines.iter().filter(has_level).count();
+            if with_level > 1 && with_level * 10 >= heads * 9 {
+                hint |= place;
+            }
         }
+        Fit { heads, hint, ..Fit::default() }
     }
+
+    fn version(&self) -> u32 {
+        2
+    }
+}
+
+/// A level at the start of a message, in brackets or before a colon: severity, word, and where what follows starts.
+fn level_first(line: &[u8], at: usize) -> Option<(Severity, &[u8], usize)> {
+    let rest = line.get(at..)?;
+    let close = match rest.first()? {
+        b'[' => b']',
+        b'<' => b'>',
+        b'(' => b')',
+        _ => b':',
+    };
+    let open = usize::from(close != b':');
+    let length = rest.get(open..)?.iter().take(12).position(|byte| *byte == close)?;
+    let word = rest.get(open..open + length)?;
+    let severity = Severity::from_long_word(word)?;
+    let mut end = at + open + length + 1;
+    end += usize::from(close != b':' && line.get(end) == Some(&b':'));
+    Some((severity, word, skip_blanks(line, end)))
+}
+
+/// Host, severity with its word, and where the tag starts.
+type HostAndLevel<'a> = (&'a [u8], (Severity, &'a [u8]), usize);
+
+/// `HOST FACILITY.LEVEL`, or with a slash.
+fn facility_and_level(line: &[u8], at: usize) -> Option<HostAndLevel<'_>> {
+    let (host, end) = token(line, at);
+    let (pair, next) = token(line, end + 1);
+    let mark = pair.iter().position(|byte| matches!(byte, b'.' | b'/'))?;
+    let (facility, level) = (pair.get(..mark)?, pair.get(mark + 1..)?);
+    let known = std::str::from_utf8(facility).is_ok_and(is_facility);
+    let severity = Severity::from_long_word(level.strip_suffix(b":").unwrap_or(level)).filter(|_| known)?;
+    Some((host, (severity, level), skip_blanks(line, next)))
 }
 
 /// Host, tag, process id and where the message starts, of what follows the time.

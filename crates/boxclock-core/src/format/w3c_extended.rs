@@ -152,7 +152,11 @@ impl LineFormat for W3cExtended {
     }
 
     fn head<'a>(&self, line: &'a [u8], _: Hint) -> Option<Head<'a>> {
-        let (_, _, civil) = self.parse(line)?;
+        let Some((_, _, civil)) = self.parse(line) else {
+            // A line that is neither a directive nor fits any list of fields is a damaged record, and still one.
+            let is_record = !self.layouts.is_empty() && !line.starts_with(b"#") && !line.trim_ascii().is_empty();
+            return is_record.then(Head::default);
+        };
         Some(civil.map_or_else(Head::default, |civil| Head { stamp: civil.stamp(), ..Head::default() }))
     }
 
@@ -194,6 +198,21 @@ impl LineFormat for W3cExtended {
         record
     }
 
+    fn version(&self) -> u32 {
+        2
+    }
+
+    fn has_date_lines(&self) -> bool {
+        self.layouts.iter().all(|layout| layout.date.is_none())
+    }
+
+    fn date_line(&self, line: &[u8]) -> Option<i64> {
+        if self.layouts.iter().any(|layout| layout.date.is_some()) {
+            return None;
+        }
+        scan::iso(line.strip_prefix(b"#Date:")?.trim_ascii())?.0.to_ns()
+    }
+
     fn header(&self, samples: &[&[u8]], _: Hint, _: i64) -> Header {
         let date = samples.iter().find_map(|line| {
             let text = line.strip_prefix(b"#Date:")?.trim_ascii();
@@ -226,7 +245,7 @@ impl LineFormat for W3cExtended {
             return Fit::default();
         }
         let made = Self::of(&lists);
-        let heads = lines.iter().filter(|line| made.head(line, 0).is_some()).count();
+        let heads = lines.iter().filter(|line| made.parse(line).is_some()).count();
         Fit { heads: heads.max(1), hint: 0, sure: true, made: Some(made) }
     }
 }

@@ -40,11 +40,17 @@ pub(super) fn priority(line: &[u8]) -> Option<(u32, &[u8], usize)> {
 
 /// The name of a syslog facility (RFC 5424, table 1, in the words of the usual configuration files).
 pub(super) fn facility_name(priority: u32) -> &'static str {
-    const NAMES: [&str; 24] = [
-        "kern", "user", "mail", "daemon", "auth", "syslog", "lpr", "news", "uucp", "cron", "authpriv", "ftp", "ntp",
-        "audit", "alert", "clock", "local0", "local1", "local2", "local3", "local4", "local5", "local6", "local7",
-    ];
-    NAMES.get((priority >> 3) as usize).copied().unwrap_or("unknown")
+    FACILITIES.get((priority >> 3) as usize).copied().unwrap_or("unknown")
+}
+
+const FACILITIES: [&str; 24] = [
+    "kern", "user", "mail", "daemon", "auth", "syslog", "lpr", "news", "uucp", "cron", "authpriv", "ftp", "ntp", "audit",
+    "alert", "clock", "local0", "local1", "local2", "local3", "local4", "local5", "local6", "local7",
+];
+
+/// Whether a word is the name of a syslog facility.
+pub(super) fn is_facility(word: &str) -> bool {
+    FACILITIES.contains(&word)
 }
 
 /// A syslog tag at `at`: `name:`, `name[123]:`, `name[123]`. Gives name, process id, and where the message starts.

@@ -28,13 +28,26 @@ fn wide(samples: &[Vec<u8>]) -> Option<Encoding> {
         return None;
     }
     let (mut little, mut big, mut solid) = (0_usize, 0_usize, 0_usize);
+    // Control characters, and where runs of empty pairs begin: text has none of the former and few of the latter.
+    let (mut control, mut runs, mut was_empty) = (0_usize, 0_usize, false);
     for pair in samples.iter().flat_map(|sample| sample.chunks_exact(2)) {
         match pair {
-            [0, 0] => {}
-            [_, 0] => little += 1,
-            [0, _] => big += 1,
+            [0, 0] => runs += usize::from(!was_empty),
+            [byte, 0] => {
+                little += 1;
+                control += usize::from(IS_CONTROL[usize::from(*byte)]);
+            }
+            [0, byte] => {
+                big += 1;
+                control += usize::from(IS_CONTROL[usize::from(*byte)]);
+            }
             _ => solid += 1,
         }
+        was_empty = *pair == [0, 0];
+    }
+    let all = little + big + solid;
+    if runs * 30 > all || control * 20 > all {
+        return None;
     }
     // Line feeds and blanks have an empty high byte in every script, so half of the pairs are rarely without.
     let enough = |count: usize, other: usize| count >= 4 && count * 3 > solid && count > other * 20;
@@ -62,6 +75,11 @@ static IS_CONTROL: [bool; 256] = {
 /// runs of them in good logs.
 fn is_text(bytes: &[u8]) -> bool {
     let solid = bytes.iter().filter(|byte| **byte != 0).count();
+    // A power loss leaves few and long runs of NUL bytes; data has many short ones.
+    let runs = bytes.windows(2).filter(|pair| pair[0] != 0 && pair[1] == 0).count();
+    if runs > 4 && runs * 30 > solid {
+        return false;
+    }
     let control: usize = bytes.iter().map(|byte| usize::from(IS_CONTROL[usize::from(*byte)])).sum();
     if control * 20 > solid || (solid == 0 && !bytes.is_empty()) {
         return false;
@@ -159,6 +177,7 @@ mod tests {
         assert_eq!(of(b"2026-04-12 02:31:07 a\n\0\0\0\0\0\0\0\0\0\0\0\0\0\0\0\0\0\0\0\0"), Some((Encoding::Utf8, 0)));
         assert_eq!(of(b"2026-04-12 02:31:07 bad \xFF\xFE bytes\n"), Some((Encoding::Utf8, 0)));
         assert_eq!(of(&[0; 100]), None);
+        assert_eq!(of(&b"PAGE\0\0DRIVER\0SYS\0abc\0\0\0name\0".repeat(20)), None);
         assert_eq!(of(&[0x89, 0x50, 1, 2, 3, 4, 5, 6, 7, 0x1A, 0xFF, 0xD8, 2, 2].repeat(20)), None);
         assert_eq!(of(b""), Some((Encoding::Utf8, 0)));
     }
