@@ -33,10 +33,13 @@ use crate::{Error, Result, limits, platform};
 
 mod audit;
 mod binxml;
+mod device_install;
 mod event_xml;
 mod evtx;
+mod java_log_xml;
 mod journal_binary;
 mod journal_export;
+mod journal_verbose;
 mod json_array;
 mod json_document;
 mod key_value_report;
@@ -48,7 +51,7 @@ mod windows_event;
 mod tests;
 
 /// All decoders. The first that recognises a file decodes it.
-pub static DECODERS: [Decoded; 12] = [
+pub static DECODERS: [Decoded; 15] = [
     Decoded(&evtx::Evtx),
     Decoded(&journal_binary::JournalBinary),
     Decoded(&login_records::LoginRecords),
@@ -57,6 +60,9 @@ pub static DECODERS: [Decoded; 12] = [
     Decoded(&audit::Audit),
     Decoded(&syscall_trace::SyscallTrace),
     Decoded(&key_value_report::KeyValueReport),
+    Decoded(&java_log_xml::JavaLogXml),
+    Decoded(&journal_verbose::JournalVerbose),
+    Decoded(&device_install::DeviceInstall),
     Decoded(&json_array::KernelJson),
     Decoded(&json_array::CountersJson),
     Decoded(&json_document::JsonDocument { journal: true }),

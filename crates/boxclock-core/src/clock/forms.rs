@@ -270,6 +270,10 @@ fn clock(bytes: &[u8], at: usize, civil: &mut Civil) -> Option<usize> {
         }
         civil.hour = (hour % 12) as u8 + if afternoon { 12 } else { 0 };
         at = end;
+        // Python's logging module puts the milliseconds behind whatever form the date has.
+        if civil.nanos == 0 && matches!(bytes.get(at), Some(b',' | b'.')) && is_digit(bytes, at + 3) {
+            at = scan::fraction(bytes, at + 1, civil);
+        }
     }
     Some(at)
 }

@@ -36,7 +36,7 @@ impl Element {
     }
 
     /// The child of a name, whatever prefix it has.
-    fn child(&self, name: &str) -> Option<&Self> {
+    pub(super) fn child(&self, name: &str) -> Option<&Self> {
         self.children.iter().find(|child| &*child.name == name || child.local() == name)
     }
 
@@ -52,7 +52,7 @@ impl Element {
     }
 
     /// The text of the child of a name.
-    fn text_of(&self, name: &str) -> Option<&str> {
+    pub(super) fn text_of(&self, name: &str) -> Option<&str> {
         self.child(name).map(|child| child.text.trim()).filter(|text| !text.is_empty())
     }
 

@@ -9,6 +9,7 @@ use std::borrow::Cow;
 
 use serde_json::Value;
 
+use super::word::token;
 use super::{Fit, Head, Hint, LineFormat, Record, body_text, record_from_head};
 use crate::clock::forms::{self, DateOrder};
 use crate::code::Family;
@@ -117,6 +118,24 @@ fn term_severity(line: &[u8]) -> Option<Severity> {
     }
 }
 
+/// `PROGRAM: error 13: reason`, as a maintainer's script or what it calls prints it: severity, word, and the program.
+fn script_trouble(line: &[u8]) -> Option<(Severity, &[u8], &[u8])> {
+    let colon = line.iter().take(64).position(|byte| *byte == b':')?;
+    let program = line.get(..colon)?;
+    let is_name = |byte: &u8| byte.is_ascii_alphanumeric() || matches!(byte, b'.' | b'_' | b'-' | b'/' | b'+');
+    if program.is_empty() || !program.iter().all(is_name) {
+        return None;
+    }
+    let (word, _) = token(line.get(colon + 1..)?.strip_prefix(b" ")?, 0);
+    let severity = match word.strip_suffix(b":").unwrap_or(word).to_ascii_lowercase().as_slice() {
+        b"error" | b"failed" | b"failure" => Severity::ERROR,
+        b"fatal" => Severity::FATAL,
+        b"warning" => Severity::WARN,
+        _ => return None,
+    };
+    Some((severity, word, program))
+}
+
 impl LineFormat for AptTerm {
     fn name(&self) -> &'static str {
         "apt-term"
@@ -130,13 +149,20 @@ impl LineFormat for AptTerm {
         if let Some(head) = stamped(line, b"Log started:").or_else(|| stamped(line, b"Log ended:")) {
             return Some(head);
         }
-        let severity = term_severity(line)?;
-        let text = line.iter().position(|byte| *byte == b':').filter(|_| severity > Severity::NONE);
-        let word = text.and_then(|end| line.get(..end)).filter(|word| word.len() < 20).unwrap_or_default();
+        let (severity, word, component) = match term_severity(line) {
+            Some(severity) => {
+                // `dpkg: error processing …` and `E: …`: the level is the word behind the program, or the letter.
+                let (first, rest) = line.split_at(memchr::memchr(b':', line).unwrap_or(0));
+                let word = if first.len() == 1 { first } else { rest.get(2..).map_or(&[][..], |rest| token(rest, 0).0) };
+                let word = if severity == Severity::NONE { &[][..] } else { word };
+                (severity, word, if line.starts_with(b"dpkg") { &b"dpkg"[..] } else { b"apt" })
+            }
+            None => script_trouble(line)?,
+        };
         Some(Head {
             severity,
-            severity_text: Cow::Borrowed(word),
-            component: Cow::Borrowed(if word.starts_with(b"dpkg") { b"dpkg" } else { b"apt" }),
+            severity_text: Cow::Borrowed(word.strip_suffix(b":").unwrap_or(word)),
+            component: Cow::Borrowed(component),
             ..Head::default()
         })
     }
@@ -147,6 +173,10 @@ impl LineFormat for AptTerm {
         record.body =
             record.body.lines().map(|line| line.rsplit('\r').next().unwrap_or(line)).collect::<Vec<_>>().join("\n");
         record
+    }
+
+    fn version(&self) -> u32 {
+        2
     }
 
     fn fit(&self, lines: &[&[u8]]) -> Fit {

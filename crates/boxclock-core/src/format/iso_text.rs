@@ -138,10 +138,12 @@ impl LineFormat for IsoText {
             let best = (AT_START..=AFTER_NAME).rev().max_by_key(|place| counts.get(usize::from(*place)).copied());
             let hint = base | best.unwrap_or(AT_START);
             let heads = lines.iter().filter(|line| self.head(line, hint).is_some()).count();
+            // What is indented belongs to a record: traces are long.
+            let flush = lines.iter().filter(|line| !matches!(line.first(), Some(b' ' | b'\t'))).count();
             // A number or a time of day at the start of a few lines is no proof of anything.
             let weak = match kind {
                 Kind::Iso => false,
-                Kind::Dated => heads * 3 <= lines.len(),
+                Kind::Dated => heads * 3 <= flush,
                 Kind::OfDay | Kind::Epoch => heads * 2 < lines.len(),
             };
             Fit { heads: if weak { 0 } else { heads }, hint, ..Fit::default() }

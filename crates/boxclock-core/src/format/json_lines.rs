@@ -165,8 +165,23 @@ fn find(line: &[u8]) -> Option<Found<'_>> {
             });
         }
     });
+    if found.get(Role::Message).is_none() || found.get(Role::Level).is_none() {
+        look_deeper(line, &mut found);
+    }
     // Of a line beyond the limit the reader sees its start: what was found there counts.
     (whole || line.len() >= limits::LONGEST_JSON_BYTES).then_some(found)
+}
+
+/// Takes level and message from one object deeper, whatever that is called, where the record itself has none.
+fn look_deeper<'a>(line: &'a [u8], found: &mut Found<'a>) {
+    members(line, |_, value| {
+        let Raw::Object(inner) = value else { return };
+        members(inner, |key, value| {
+            if let Some((role @ (Role::Message | Role::Level), rank)) = role(key) {
+                found.take((role, rank.saturating_add(10)), value);
+            }
+        });
+    });
 }
 
 /// A value as text, its escapes undone.
@@ -248,7 +263,6 @@ impl LineFormat for JsonLines {
         let message = found
             .get(Role::Message)
             .map(|value| String::from_utf8_lossy(&text(value)).trim_end_matches(['\n', '\r']).to_owned());
-        let has_message = message.is_some();
         // An object without any message is shown as it is.
         let mut body = message.unwrap_or_else(|| first.trim().to_owned());
         let rest = rest.trim_end();
@@ -258,7 +272,7 @@ impl LineFormat for JsonLines {
         }
         let (_, severity_text) = severity(&found);
         let written = String::from_utf8_lossy(&severity_text).into_owned();
-        let attributes = if has_message { attributes(object, &found) } else { Map::new() };
+        let attributes = attributes(object, &found);
         Record { body, severity_text: (!written.is_empty()).then_some(written), attributes, place: None }
     }
 
@@ -266,8 +280,59 @@ impl LineFormat for JsonLines {
         super::pretty_json(text)
     }
 
+    fn column_codes(&self, line: &[u8], found: &mut dyn FnMut(crate::code::Found)) {
+        http_status(line, found);
+    }
+
+    fn version(&self) -> u32 {
+        2
+    }
+
     fn fit(&self, lines: &[&[u8]]) -> Fit {
         Fit { heads: lines.iter().filter(|line| find(line).is_some()).count(), ..Fit::default() }
+    }
+}
+
+/// The status of a request that is logged as an object: a member of that name beside a method or a path.
+fn http_status(line: &[u8], found: &mut dyn FnMut(crate::code::Found)) {
+    if memchr::memmem::find(line, b"tatus").is_none() {
+        return;
+    }
+    let (mut is_request, mut status) = (false, None);
+    let mut take = |key: &'_ [u8], value: Raw<'_>| {
+        let (Raw::Word(word) | Raw::Text(word, _)) = value else { return };
+        match key {
+            b"method" | b"request_method" | b"http.request.method" | b"verb" | b"path" | b"uri" | b"url" | b"request"
+            | b"request_uri" | b"url.path" | b"RequestMethod" | b"RequestPath" | b"cs-method" => is_request = true,
+            b"status" | b"status_code" | b"statusCode" | b"http.response.status_code" | b"response_status" | b"code"
+            | b"DownstreamStatus" | b"StatusCode" => {
+                if let Some(number) = number(word).filter(|number| (100..600).contains(number) && word.len() == 3) {
+                    status.get_or_insert((word.as_ptr().addr(), number));
+                }
+            }
+            _ => {}
+        }
+    };
+    members(line, |key, value| {
+        take(key, value);
+        if let Raw::Object(inner) = value {
+            members(inner, &mut take);
+        }
+    });
+    if let Some((place, number)) = status.filter(|_| is_request) {
+        let start = place.saturating_sub(line.as_ptr().addr());
+        let code = crate::code::Code { family: crate::code::Family::Http, number };
+        found(crate::code::Found { start, end: start.saturating_add(3), code, general: false });
+    }
+}
+
+/// A member under its name; an object's members under its name and theirs, `request.method`, so that they can be filtered.
+fn flat(key: String, value: Value, depth: usize) -> Vec<(String, Value)> {
+    match value {
+        Value::Object(object) if depth < 4 && !object.is_empty() => {
+            object.into_iter().flat_map(|(inner, value)| flat(format!("{key}.{inner}"), value, depth + 1)).collect()
+        }
+        value => vec![(key, value)],
     }
 }
 
@@ -287,5 +352,6 @@ fn attributes(object: Map<String, Value>, found: &Found<'_>) -> Map<String, Valu
             let no_number = matches!(role, Role::Pid | Role::Tid) && number(&text(used)).is_none();
             !same || role == Role::Host || no_number
         })
+        .flat_map(|(key, value)| flat(key, value, 0))
         .collect()
 }

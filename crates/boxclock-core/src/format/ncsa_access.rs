@@ -5,11 +5,11 @@
 
 use serde_json::Value;
 
-use super::word::token;
+use super::word::{number, token};
 use super::{Head, Hint, LineFormat, Record, record_from_head};
 use crate::clock::Civil;
 use crate::clock::forms::{self, DateOrder};
-use crate::code::Family;
+use crate::code::{Code, Family, Found};
 
 /// The format.
 pub(super) struct NcsaAccess;
@@ -64,6 +64,20 @@ impl LineFormat for NcsaAccess {
         let (status, _) = token(line, end + 1);
         (status.len() == 3 && status.iter().all(u8::is_ascii_digit) || status == b"-")
             .then(|| Head { stamp: civil.stamp(), ..Head::default() })
+    }
+
+    fn column_codes(&self, line: &[u8], found: &mut dyn FnMut(Found)) {
+        let Some((_, time_end)) = time(line) else { return };
+        let Some((_, end)) = quoted(line, time_end + 1) else { return };
+        let (status, status_end) = token(line, end + 1);
+        if let Some(number) = number(status).filter(|number| (100..600).contains(number)) {
+            let code = Code { family: Family::Http, number };
+            found(Found { start: end + 1, end: status_end, code, general: false });
+        }
+    }
+
+    fn version(&self) -> u32 {
+        2
     }
 
     fn judges_words(&self) -> bool {

@@ -2,7 +2,8 @@
 //!
 //! Source: RFC 3164 section 4.1. Variations that daemons really write: no priority, a year, a fraction, no host, no tag
 //! (section 4.1.3 allows all of these), and an RFC 3339 time in place of the old one (section 5.1 suggests it, and
-//! several daemons have it as their default).
+//! several daemons have it as their default), also behind a weekday, as the journal's own program prints it (journalctl(1),
+//! `short-full` and `with-unit`).
 
 use std::borrow::Cow;
 
@@ -10,7 +11,7 @@ use serde_json::Value;
 
 use super::word::{facility_name, is_facility, priority, skip_blanks, syslog_tag, token};
 use super::{Fit, Head, Hint, LineFormat, Record, record_from_head};
-use crate::clock::scan;
+use crate::clock::{Civil, scan};
 use crate::code::Platform;
 use crate::severity::Severity;
 
@@ -52,6 +53,7 @@ impl LineFormat for Rfc3164 {
             Some((civil, length)) => (civil, length, false),
             None => scan::iso(rest)
                 .filter(|(civil, _)| civil.offset.is_some() && rest.get(10) == Some(&b'T'))
+                .or_else(|| with_weekday(rest))
                 .map(|(civil, length)| (civil, length, true))?,
         };
         let mut at = start + length;
@@ -138,6 +140,28 @@ impl LineFormat for Rfc3164 {
     fn version(&self) -> u32 {
         2
     }
+}
+
+/// `Sun 2026-04-12 02:31:07 CEST`, as `journalctl -o short-full` writes it: with the zone's word, or the hours of one without.
+fn with_weekday(text: &[u8]) -> Option<(Civil, usize)> {
+    let day = text.iter().take(8).take_while(|byte| byte.is_ascii_alphabetic() || **byte >= 0x80).count();
+    let start = (2..8).contains(&day).then_some(day + 1).filter(|start| text.get(start - 1) == Some(&b' '))?;
+    let rest = text.get(start..)?;
+    let (mut civil, mut end) = scan::iso(rest).filter(|_| rest.get(10) == Some(&b' '))?;
+    if civil.offset.is_none() {
+        match scan::certain_zone(rest, end) {
+            Some((offset, zone_end, ambiguous)) => {
+                civil.offset = Some(offset).filter(|_| !ambiguous);
+                end = zone_end;
+            }
+            None => {
+                let (word, word_end) = token(rest, end + 1);
+                let is_zone = (2..=5).contains(&word.len()) && word.iter().all(u8::is_ascii_uppercase);
+                end = if is_zone { word_end } else { end };
+            }
+        }
+    }
+    Some((civil, start + end))
 }
 
 /// A level at the start of a message, in brackets or before a colon: severity, word, and where what follows starts.
