@@ -19,6 +19,7 @@ use crate::code::{Family, Found, Platform};
 use crate::severity::Severity;
 
 mod apt;
+mod bundle_log;
 mod counters_csv;
 mod csv;
 mod dpkg;
@@ -56,12 +57,13 @@ pub use own::{OwnFormat, load_own};
 mod tests;
 
 /// All text formats, the most particular first: of equally good ones the detector takes the first.
-pub static LINE_FORMATS: [&dyn LineFormat; 27] = [
+pub static LINE_FORMATS: [&dyn LineFormat; 28] = [
     &rfc5424::Rfc5424,
     &dpkg::Dpkg,
     &apt::AptHistory,
     &apt::AptTerm,
     &msi_log::MsiLog,
+    &bundle_log::BundleLog,
     &servicing_log::ServicingLog,
     &tagged_client_log::TaggedClientLog,
     &w3c_extended::W3cExtended::NEW,

@@ -47,6 +47,11 @@ pub fn look_up(text: &str, platform: Platform, own: &Catalogues) -> Result<Vec<C
     match number(text) {
         Ok(number) => {
             let mut readings = rank::readings(number, platform, own);
+            // Eight digits of a small number are how results are written, of which 0 and 1 are successes.
+            if number <= 1 && text.len() == 10 && text.starts_with("0x") {
+                readings.insert(0, Code { family: Family::Hresult, number }.info(own));
+                readings.dedup_by_key(|reading| reading.code);
+            }
             // `80070005` may be either; what it is in decimal comes behind.
             if let Ok(decimal) = text.parse::<u32>()
                 && decimal != number

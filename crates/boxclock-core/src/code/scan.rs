@@ -10,6 +10,7 @@ use wide::u8x16;
 
 use super::{Catalogues, Code, Family, rank};
 
+mod harmless;
 mod named;
 mod number;
 mod sieve;
@@ -151,7 +152,9 @@ pub fn scan(text: &[u8], platform: Platform, own: &Catalogues, mut found: impl F
         }
         for bit in bits(left) {
             let (start, end) = at(bit);
-            if let Some(hit) = word(text, start, end, platform, own) {
+            if let Some(hit) = word(text, start, end, platform, own)
+                && !harmless::is_harmless(text, (hit.start, hit.end), hit.code)
+            {
                 found(hit);
             }
         }
@@ -240,6 +243,11 @@ fn word(text: &[u8], start: usize, end: usize, platform: Platform, own: &Catalog
         // A status without `0x`, in small letters.
         let status = length == 8 && text[start + 1] == b'0';
         return status.then(|| number::number(text, start, end, platform, own)).flatten().map(plain);
+    }
+    if length == 5
+        && let Some(code) = number::in_its_place(text, start, end)
+    {
+        return Some(plain((start, code)));
     }
     if matches!(length, 5 | 8)
         && let Some(found) = number::number(text, start, end, platform, own)

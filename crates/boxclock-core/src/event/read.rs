@@ -228,7 +228,7 @@ fn without_uptime(body: &str) -> &str {
 
 /// The stack trace in a record's text, or in the field that structured loggers have for it.
 fn trace_of(record: &Record) -> Option<trace::Trace> {
-    const FIELDS: [&str; 8] = [
+    const FIELDS: [&str; 9] = [
         "stack",
         "stacktrace",
         "stack_trace",
@@ -237,10 +237,12 @@ fn trace_of(record: &Record) -> Option<trace::Trace> {
         "traceback",
         "@x",
         "Exception",
+        "error.stack_trace",
     ];
-    let known = |name: &str| FIELDS.contains(&name.rsplit('.').next().unwrap_or(name)) || name == "error.stack_trace";
-    let fields = record.attributes.iter().filter(|(name, _)| known(name)).filter_map(|(_, value)| value.as_str());
-    trace::parse(&record.body).or_else(|| fields.into_iter().find_map(trace::parse))
+    let inner = ["error", "err", "exception", "fields"].into_iter().filter_map(|name| record.attributes.get(name));
+    let nested = inner.filter_map(|value| FIELDS.iter().find_map(|name| value.get(name)?.as_str()));
+    let own = FIELDS.iter().filter_map(|name| record.attributes.get(*name)?.as_str());
+    trace::parse(&record.body).or_else(|| own.chain(nested).find_map(trace::parse))
 }
 
 fn unreadable(source: &Source, error: &std::io::Error) -> Record {

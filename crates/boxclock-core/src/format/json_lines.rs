@@ -326,16 +326,6 @@ fn http_status(line: &[u8], found: &mut dyn FnMut(crate::code::Found)) {
     }
 }
 
-/// A member under its name; an object's members under its name and theirs, `request.method`, so that they can be filtered.
-fn flat(key: String, value: Value, depth: usize) -> Vec<(String, Value)> {
-    match value {
-        Value::Object(object) if depth < 4 && !object.is_empty() => {
-            object.into_iter().flat_map(|(inner, value)| flat(format!("{key}.{inner}"), value, depth + 1)).collect()
-        }
-        value => vec![(key, value)],
-    }
-}
-
 /// All members but those that became a column of the event.
 fn attributes(object: Map<String, Value>, found: &Found<'_>) -> Map<String, Value> {
     object
@@ -352,6 +342,5 @@ fn attributes(object: Map<String, Value>, found: &Found<'_>) -> Map<String, Valu
             let no_number = matches!(role, Role::Pid | Role::Tid) && number(&text(used)).is_none();
             !same || role == Role::Host || no_number
         })
-        .flat_map(|(key, value)| flat(key, value, 0))
         .collect()
 }

@@ -12,16 +12,18 @@
 //! Source: the vendor's documentation of the service's logging (`/L*v`, "Windows Installer Logging") and its articles on
 //! reading such logs: `c`, `s` and `N` are the client, the server and a custom action's process, the numbers in
 //! parentheses are the last two digits of process and thread in hexadecimal. The lines carry a time of day in local time,
-//! the first line the date, in the order of the user's locale. `Return value 3` is the failure to look for.
+//! the first line the date, in the order of the user's locale. `Return value 3` is the failure of an action; its
+//! reason stands before it, in a line with the product or a custom action's code.
 
 use std::borrow::Cow;
 
 use serde_json::Value;
 
+use super::word::number;
 use super::{Fit, Head, Header, Hint, LineFormat, Record, Settled, body_text};
 use crate::clock::Civil;
 use crate::clock::forms::{self, DateOrder, Evidence};
-use crate::code::Family;
+use crate::code::{Code, Family, Found};
 use crate::severity::Severity;
 
 /// The format. The hint is the order of day and month.
@@ -98,8 +100,12 @@ fn is_end(line: &[u8]) -> bool {
 fn statement(line: &[u8]) -> Option<Severity> {
     let numbered =
         |label: &[u8]| line.strip_prefix(label).is_some_and(|rest| rest.first().is_some_and(u8::is_ascii_digit));
-    if numbered(b"Error ") || numbered(b"DEBUG: Error ") {
+    if numbered(b"Error ") {
         return Some(Severity::ERROR);
+    }
+    // What the service's own dialogs note of themselves, in good runs too.
+    if numbered(b"DEBUG: Error ") {
+        return Some(Severity::DEBUG);
     }
     if numbered(b"Warning ") {
         return Some(Severity::WARN);
@@ -107,9 +113,42 @@ fn statement(line: &[u8]) -> Option<Severity> {
     if numbered(b"Info ") {
         return Some(Severity::INFO);
     }
+    if let Some(severity) = outcome(line) {
+        return Some(severity);
+    }
     let returned = line.starts_with(b"CustomAction ") && memchr::memmem::find(line, b" returned ").is_some();
     let product = line.starts_with(b"Product: ") || line.starts_with(b"=== ");
     (returned || product).then_some(Severity::NONE)
+}
+
+/// What an engine's text says of a product or an action that failed: `Product: NAME -- Error 1722. …` in any language, and
+/// `CustomAction NAME returned actual error code 1603`, unless the action's mark makes a success of it.
+fn outcome(text: &[u8]) -> Option<Severity> {
+    if let Some(at) = memchr::memmem::find(text, b"returned actual error code ") {
+        let translated = memchr::memmem::find(text.get(at..)?, b"translated to success").is_some();
+        return Some(if translated { Severity::NONE } else { Severity::ERROR });
+    }
+    // The label is in the user's language, the dashes are not.
+    let colon = text.iter().take(24).position(|byte| *byte == b':')?;
+    let label = text.get(..colon)?;
+    let dashes = memchr::memmem::find(text, b" -- ")?;
+    let said = text.get(dashes + 4..)?;
+    if !label.iter().all(|byte| byte.is_ascii_alphabetic() || *byte >= 0x80) {
+        return None;
+    }
+    let word = said.iter().take(40).position(|byte| *byte == b' ')?;
+    let digits = said.get(word + 1..)?.iter().take(6).take_while(|byte| byte.is_ascii_digit()).count();
+    let numbered = digits >= 4 && said.get(word + 1 + digits) == Some(&b'.');
+    let word = String::from_utf8_lossy(said.get(..word)?).to_lowercase();
+    let is_warning = ["warn", "avert", "advert", "avvis", "waars", "aviso", "varn", "advars", "ostrze", "предупр", "警告"]
+        .iter()
+        .any(|start| word.starts_with(start));
+    match (numbered, is_warning) {
+        (true, true) => Some(Severity::WARN),
+        (true, false) if word.starts_with("inf") => Some(Severity::INFO),
+        (true, false) => Some(Severity::ERROR),
+        (false, _) => None,
+    }
 }
 
 impl LineFormat for MsiLog {
@@ -131,8 +170,10 @@ impl LineFormat for MsiLog {
                     b"s" | b"S" => b"msi server",
                     _ => b"msi action",
                 };
+                let severity = outcome(line.get(engine.body..)?).unwrap_or(Severity::NONE);
                 Some(Head {
                     stamp: engine.civil.stamp(),
+                    severity,
                     component: component(name),
                     body: engine.body,
                     ..Head::default()
@@ -158,16 +199,43 @@ impl LineFormat for MsiLog {
             _ => {
                 let severity = statement(line)?;
                 let word = line.iter().position(|byte| *byte == b' ').and_then(|end| line.get(..end));
-                let severity_text = word.filter(|_| severity > Severity::NONE).unwrap_or_default();
+                let severity_text = word.filter(|_| severity > Severity::NONE && outcome(line).is_none()).unwrap_or_default();
                 let severity_text = Cow::Borrowed(severity_text);
                 Some(Head { severity, severity_text, component: component(b"msi"), ..Head::default() })
             }
         }
     }
 
-    /// The numbers of the actions' outcomes are those of the service itself, no codes of the system.
+    /// The numbers of the actions' outcomes are those of the service itself, no codes of the system; its notes stand in good runs too,
+    /// and what is translated to success is none.
     fn is_fields(&self, line: &[u8]) -> bool {
-        is_end(line)
+        let note = engine(line).and_then(|engine| line.get(engine.body..)).is_some_and(|text| text.starts_with(b"Note: "));
+        let translated = || {
+            line.starts_with(b"CustomAction ") && memchr::memmem::find(line, b"translated to success").is_some()
+        };
+        note || is_end(line) || translated()
+    }
+
+    /// The number behind the dashes is the service's own, whatever the language of the word before it.
+    fn column_codes(&self, line: &[u8], found: &mut dyn FnMut(Found)) {
+        let text = engine(line).map_or(0, |engine| engine.body);
+        let Some(rest) = line.get(text..) else { return };
+        if outcome(rest).is_none_or(|severity| severity < Severity::WARN) {
+            return;
+        }
+        let Some(dashes) = memchr::memmem::find(rest, b" -- ") else { return };
+        let said = rest.get(dashes + 4..).unwrap_or_default();
+        let Some(word) = said.iter().position(|byte| *byte == b' ') else { return };
+        let digits = said.get(word + 1..).unwrap_or_default();
+        let length = digits.iter().take_while(|byte| byte.is_ascii_digit()).count();
+        let Some(number) = digits.get(..length).and_then(number) else { return };
+        let start = text + dashes + 4 + word + 1;
+        let code = Code { family: Family::Msi, number };
+        found(Found { start, end: start + length, code, general: false });
+    }
+
+    fn version(&self) -> u32 {
+        2
     }
 
     fn record(&self, text: &str, hint: Hint) -> Record {

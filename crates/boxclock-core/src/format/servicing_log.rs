@@ -33,6 +33,7 @@ impl LineFormat for ServicingLog {
         // `Perf` and `Fatal Error` are levels too, only rarer.
         let severity = match level {
             b"Perf" => Severity::DEBUG,
+            b"FatalErr" => Severity::FATAL,
             _ => Severity::from_long_word(level)?,
         };
         let at = skip_blanks(line, level_end);
@@ -52,6 +53,10 @@ impl LineFormat for ServicingLog {
             body: skip_blanks(line, component_end),
             ..Head::default()
         })
+    }
+
+    fn version(&self) -> u32 {
+        2
     }
 
     fn record(&self, text: &str, hint: Hint) -> Record {
@@ -83,8 +88,10 @@ fn component(line: &[u8], at: usize) -> (&[u8], usize) {
 
 fn component_word(line: &[u8], at: usize) -> (&[u8], usize) {
     let (word, end) = token(line, at);
-    let name =
-        word.len() <= 16 && !word.is_empty() && word.iter().all(|byte| byte.is_ascii_uppercase() || *byte == b'_');
+    let capitals = word.iter().all(|byte| byte.is_ascii_uppercase() || byte.is_ascii_digit() || *byte == b'_');
+    // Other names are padded.
+    let padded = word.iter().all(|byte| byte.is_ascii_alphanumeric() || *byte == b'_') && skip_blanks(line, end) > end + 1;
+    let name = word.len() <= 16 && word.first().is_some_and(u8::is_ascii_alphabetic) && (capitals || padded);
     if name { (word, end) } else { (b"", at) }
 }
 

@@ -104,6 +104,8 @@ fn words(line: &[u8]) -> Vec<&[u8]> {
 /// The code in a column: digits. That nothing went wrong in the system below is said of every line.
 fn column_code(family: Family, word: &[u8]) -> Option<Code> {
     let number: u32 = std::str::from_utf8(word).ok()?.parse().ok()?;
+    // A status of the system may be an HRESULT as an unsigned number.
+    let family = if family == Family::Win32 && number >= 0x8000_0000 { Family::Hresult } else { family };
     (number > 0).then_some(Code { family, number })
 }
 

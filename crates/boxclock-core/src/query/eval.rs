@@ -387,6 +387,7 @@ fn has(attributes: &Map<String, Value>, name: &str, values: &Names) -> bool {
     let short = name.strip_prefix("attributes.").unwrap_or(name);
     let same = |key: &String| key.eq_ignore_ascii_case(name) || key.eq_ignore_ascii_case(short);
     let found = attributes.iter().find(|(key, _)| same(key)).map(|(_, value)| value);
+    let found = found.or_else(|| inside(attributes, short));
     let one = |value: &Value| match value {
         Value::String(text) => values.matches(text),
         other => values.matches(&other.to_string()),
@@ -396,6 +397,17 @@ fn has(attributes: &Map<String, Value>, name: &str, values: &Names) -> bool {
         Some(value) => one(value),
         None => false,
     }
+}
+
+/// An attribute inside of another, `request.method`: names may have points themselves.
+fn inside<'a>(attributes: &'a Map<String, Value>, name: &str) -> Option<&'a Value> {
+    name.match_indices('.').find_map(|(point, _)| {
+        let (outer, rest) = (name.get(..point)?, name.get(point + 1..)?);
+        let (_, value) = attributes.iter().find(|(key, _)| key.eq_ignore_ascii_case(outer))?;
+        let object = value.as_object()?;
+        let own = object.iter().find(|(key, _)| key.eq_ignore_ascii_case(rest)).map(|(_, value)| value);
+        own.or_else(|| inside(object, rest))
+    })
 }
 
 fn keep_all(bits: &mut [bool], keep: bool) {

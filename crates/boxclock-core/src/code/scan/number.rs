@@ -67,9 +67,23 @@ pub(super) fn is_general(text: &[u8], start: usize, code: Code) -> bool {
 /// Numbers that are codes because of the place where they stand, without a word in front. A new place must pass
 /// `sieve::may_be_number` as well.
 pub(super) fn in_its_place(text: &[u8], start: usize, end: usize) -> Option<Code> {
-    let before = start.checked_sub(1).and_then(|at| text.get(at)).copied()?;
+    // The start of a text is as good as a blank.
+    let before = start.checked_sub(1).and_then(|at| text.get(at)).copied().unwrap_or(b' ');
     let word = &text[start..end];
     match (before, word.len()) {
+        // `[42S02][208][driver]…`: what drivers of databases write: the state, then the server's own number.
+        (b'[', 5) if text[end..].starts_with(b"][") => known(Family::SqlState, state_number(word)?),
+        (b'[', 1..=6) if text[end..].starts_with(b"][") && behind_state(&text[..start]) => {
+            native(&text[end + 2..], u32::try_from(digits_value(word)?).ok()?)
+        }
+        // `WSAETIMEDOUT(10060)`, `ERROR_SHARING_VIOLATION (32)` where the name says no more than whose number it is.
+        (b'(', 1..=5) if text.get(end) == Some(&b')') && behind_symbol(&text[..start - 1]) => {
+            known(Family::Win32, u32::try_from(digits_value(word)?).ok()?)
+        }
+        // `did not start: %%1053`: a reference to a message of the system.
+        (b'%', 3..=5) if text[..start].ends_with(b"%%") && behind_colon(&text[..start - 2]) => {
+            known(Family::Win32, u32::try_from(digits_value(word)?).ok()?)
+        }
         // `port 50022:11: disconnected by user`
         (b':', 1 | 2) if text[end..].starts_with(b": ") && near_before(text, start, NEAR, b"disconnect") => {
             let number = digits_value(word)? as u32;
@@ -103,6 +117,41 @@ pub(super) fn in_its_place(text: &[u8], start: usize, end: usize) -> Option<Code
         }
         _ => None,
     }
+}
+
+/// Whether a text ends with `[42S02][`.
+fn behind_state(text: &[u8]) -> bool {
+    let Some(state) = text.strip_suffix(b"][").and_then(|text| text.last_chunk::<6>()) else { return false };
+    state[0] == b'[' && state_number(&state[1..]).is_some()
+}
+
+/// The server's own number, by the name of its driver.
+fn native(driver: &[u8], number: u32) -> Option<Code> {
+    let driver = &driver[..driver.len().min(80)];
+    let says = |word: &[u8]| driver.windows(word.len()).any(|window| window.eq_ignore_ascii_case(word));
+    let family = if says(b"sql server") {
+        Family::MsSql
+    } else if says(b"mysql") || says(b"mariadb") {
+        Family::MySql
+    } else {
+        return None;
+    };
+    (number > 0).then_some(Code { family, number })
+}
+
+/// Whether a text ends with a symbol of the Windows headers.
+fn behind_symbol(text: &[u8]) -> bool {
+    let text = text.strip_suffix(b" ").unwrap_or(text);
+    let length = text.iter().rev().take(40).take_while(|byte| byte.is_ascii_uppercase() || byte.is_ascii_digit() || **byte == b'_').count();
+    let symbol = &text[text.len() - length..];
+    // Names that the catalogues have are codes themselves.
+    let prefix = symbol.starts_with(b"WSA") || symbol.starts_with(b"ERROR_");
+    prefix && length > 5 && catalogue::by_name(symbol).is_none()
+}
+
+/// Whether a text ends with a colon or a full stop, perhaps with blanks and line ends behind it.
+fn behind_colon(text: &[u8]) -> bool {
+    matches!(text.trim_ascii_end().last(), Some(b':' | b'.'))
 }
 
 /// ` STATEMENT:  `: one word in capitals, as databases name the parts of a message.
@@ -193,7 +242,7 @@ fn explained(family: Family, number: u32) -> Option<Code> {
 }
 
 fn digits_value(word: &[u8]) -> Option<i64> {
-    (word.len() <= 10).then(|| word.iter().fold(0_i64, |value, byte| value * 10 + i64::from(byte - b'0')))
+    (word.len() <= 10 && word.iter().all(u8::is_ascii_digit)).then(|| word.iter().fold(0_i64, |value, byte| value * 10 + i64::from(byte - b'0')))
 }
 
 fn hex_value(digits: &[u8]) -> Option<u64> {
@@ -235,10 +284,22 @@ fn hexadecimal(text: &[u8], start: usize, digits: &[u8], platform: Platform, own
         return (signed || context(text, start).is_some()).then(|| wide(number, own)).flatten();
     }
     let number = value as u32;
-    if digits.len() == 8
-        && number >= 0x8000_0000
-        && let Some(code) = wide(number, own)
-    {
+    // `[Exit status: FAILURE(0xE0000203)]`
+    if digits.len() == 8 && number != 0 && text[..start].ends_with(b"FAILURE(") {
+        return Some(wide(number, own).unwrap_or(Code {
+            family: if number > 0xFFFF { Family::Hresult } else { Family::Win32 },
+            number,
+        }));
+    }
+    // On Unix words of hardware and addresses have the same shape: it must be a code that is known, or said to be one.
+    let shaped = digits.len() == 8 && number >= 0x8000_0000;
+    let is_code = |code: &Code| {
+        !platform.is_unix()
+            || catalogue::entry(*code).is_some_and(catalogue::Entry::is_explained)
+            || own.entry(*code).is_some()
+            || context(text, start).is_some_and(Context::is_failure_word)
+    };
+    if shaped && let Some(code) = wide(number, own).filter(is_code) {
         return Some(code);
     }
     let context = context(text, start)?;
@@ -251,7 +312,7 @@ fn hexadecimal(text: &[u8], start: usize, digits: &[u8], platform: Platform, own
     if digits.len() == 8 && number <= 1 && context.is_failure_word() {
         return Some(Code { family: Family::Hresult, number });
     }
-    if digits.len() == 8 && wide_family(number, own).is_some() {
+    if digits.len() == 8 && wide_family(number, own).is_some() && (!platform.is_unix() || context.is_failure_word()) {
         return wide(number, own);
     }
     if context.is_failure_word() && near_before(text, start, NEAR, b"kerberos") {
@@ -293,7 +354,12 @@ fn decimal(
             return Some((start - 1, Code { family: Family::Kerberos, number }));
         }
         let number = i32::try_from(-value).ok()?.cast_unsigned();
-        return Some((start - 1, wide(number, own)?));
+        // Behind the word for it, it is one whatever its shape.
+        let lead = text[..start - 1].trim_ascii_end();
+        let lead = lead.strip_suffix(b"=").or(lead.strip_suffix(b":")).unwrap_or(lead).trim_ascii_end();
+        let named = lead.len() >= 7 && lead[lead.len() - 7..].eq_ignore_ascii_case(b"hresult");
+        let code = wide(number, own).or(named.then_some(Code { family: Family::Hresult, number }));
+        return Some((start - 1, code?));
     }
     let from = if sign { start - 1 } else { start };
     worded(text, (from, start, end), value, platform, own).map(|code| (from, code))
@@ -354,7 +420,25 @@ fn worded(
         let of_exit = context != Context::Exit || near_before(text, from, NEAR, b"syscall=");
         return (number > 1 && of_exit).then(|| known(errno, number)).flatten();
     }
+    let platform = if matches!(context, Context::Errno | Context::Error) { named_platform(text, platform) } else { platform };
     small(context, number, platform)
+}
+
+/// The system that a line names, where it is another than the one that wrote it: `AIX: open failed, errno 52`.
+fn named_platform(text: &[u8], platform: Platform) -> Platform {
+    const NAMES: [(&[u8], Platform); 6] = [
+        (b"AIX", Platform::Aix),
+        (b"SunOS", Platform::Solaris),
+        (b"Solaris", Platform::Solaris),
+        (b"FreeBSD", Platform::Freebsd),
+        (b"Darwin", Platform::Macos),
+        (b"macOS", Platform::Macos),
+    ];
+    let named = NAMES.iter().find(|(name, _)| {
+        let at = memchr::memmem::find(text, name);
+        at.is_some_and(|at| !text.get(at + name.len()).is_some_and(u8::is_ascii_alphanumeric))
+    });
+    named.map_or(platform, |(_, platform)| *platform)
 }
 
 /// What is next to a number behind `error` says whose number it is.
@@ -397,6 +481,14 @@ fn by_neighbours(text: &[u8], from: usize, rest: &[u8], number: u32, own: &Catal
 #[allow(clippy::option_option, reason = "no tool; a tool whose numbers are not known; a tool with its family")]
 fn of_a_tool(text: &[u8], from: usize, rest: &[u8], number: u32) -> Option<Option<Family>> {
     let before = &text[..from];
+    // `npm error code 7`: the exit status of a script.
+    if before.starts_with(b"npm ") && before.ends_with(b"code ") {
+        return Some((number <= 255).then_some(Family::Exit));
+    }
+    // `RPC … gave 1722`
+    if before.ends_with(b"gave ") {
+        return Some(near_before(text, from, NEAR, b"rpc").then_some(Family::Win32));
+    }
     // `make: *** [Makefile:2: all] Error 77`
     if before.ends_with(b"] Error ") && near_before(text, from, 200, b"*** [") {
         return Some(Some(Family::Exit));

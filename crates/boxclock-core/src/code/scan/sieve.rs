@@ -51,7 +51,8 @@ impl Sieve {
     pub(super) fn may_be_name(&self, text: &[u8], start: usize, end: usize) -> bool {
         let word = &text[start..end];
         let length = word.len();
-        let numeric = ((length == 5) | (length == 8)) & may_be_behind_word(text, start);
+        let state = (length == 5) & (start > 0) & (byte(text, end) == b']') & (byte(text, end + 1) == b'[');
+        let numeric = state | (((length == 5) | (length == 8)) & may_be_behind_word(text, start));
         let hyphen = (byte(text, end) == b'-') & byte(text, end + 1).is_ascii_digit();
         let at = likely_at(word);
         let name = (length >= 3) & (self.names[at / 64] >> (at % 64) & 1 == 1);
@@ -78,7 +79,7 @@ pub(super) fn may_be_number(text: &[u8], start: usize, end: usize) -> bool {
     let three = (length == 3) & (next == b' ') & ((next_but_one == text[start]) | near_digit);
     let five = (length == 5) & (next == b' ') & next_but_one.is_ascii_uppercase();
     let reason = (nearest == b':') & (next == b':') & (next_but_one == b' ');
-    let inside = (nearest == b'(') | (nearest == b',') | (nearest == b'%');
+    let inside = (nearest == b'(') | (nearest == b',') | (nearest == b'%') | ((nearest == b'[') & (next == b']'));
     let negative = (nearest == b'-') & (length >= 8);
     let hexadecimal = (length > 2) & (byte(text, start + 1) >= b'A');
     may_follow_context(before) | three | five | reason | inside | negative | hexadecimal

@@ -115,6 +115,7 @@ const WORDS: [(Effect, &[&[u8]]); 19] = [
             b"retval",
             b"returncode",
             b"return_code",
+            b"gave",
         ],
     ),
     (Effect::Is(Context::Errno), &[b"errno", b"os"]),
@@ -131,6 +132,8 @@ const WORDS: [(Effect, &[&[u8]]); 19] = [
             b"exitvalue",
             b"exiting",
             b"exits",
+            b"lpexitcode",
+            b"dwexitcode",
         ],
     ),
     (
