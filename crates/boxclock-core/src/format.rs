@@ -42,9 +42,11 @@ mod own;
 mod plain;
 mod postgres_text;
 mod printed_trace;
+mod proxy_access;
 mod rfc3164;
 mod rfc5424;
 mod script_log;
+mod server_text;
 mod servicing_log;
 mod tagged_client_log;
 mod w3c_extended;
@@ -57,7 +59,7 @@ pub use own::{OwnFormat, load_own};
 mod tests;
 
 /// All text formats, the most particular first: of equally good ones the detector takes the first.
-pub static LINE_FORMATS: [&dyn LineFormat; 28] = [
+pub static LINE_FORMATS: [&dyn LineFormat; 30] = [
     &rfc5424::Rfc5424,
     &dpkg::Dpkg,
     &apt::AptHistory,
@@ -75,6 +77,7 @@ pub static LINE_FORMATS: [&dyn LineFormat; 28] = [
     &nginx_error::NginxError,
     &postgres_text::PostgresText,
     &ncsa_access::NcsaAccess,
+    &proxy_access::ProxyAccess,
     &script_log::ScriptLog,
     &npm_log::NpmLog,
     &journal_json::JournalJson,
@@ -84,6 +87,7 @@ pub static LINE_FORMATS: [&dyn LineFormat; 28] = [
     &kernel_ring::KernelRing,
     &iso_text::IsoText,
     &level_date::LevelDate,
+    &server_text::ServerText,
     &level_text::LevelText,
     &plain::Plain,
 ];

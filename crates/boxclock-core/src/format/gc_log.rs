@@ -162,6 +162,11 @@ impl LineFormat for GcLog {
         false
     }
 
+    /// The machine tells of every class that it loads and every exception that it throws inside, also those that are caught.
+    fn is_fields(&self, line: &[u8]) -> bool {
+        decorations(line).is_some_and(|found| found.level.is_some_and(|(severity, _)| severity < Severity::WARN))
+    }
+
     fn record(&self, text: &str, hint: Hint) -> Record {
         let mut record = record_from_head(self.head(text.as_bytes(), hint), text);
         let line = text.lines().next().unwrap_or_default();

@@ -118,6 +118,10 @@ impl LineFormat for IsoText {
         })
     }
 
+    fn version(&self) -> u32 {
+        2
+    }
+
     fn record(&self, text: &str, hint: Hint) -> Record {
         let mut record = record_from_head(self.head(text.as_bytes(), hint), text);
         if let Some((_, Parts { bracketed: Some(thread), logger: Some(_), .. })) = parse(text.as_bytes(), hint) {
@@ -201,7 +205,9 @@ fn date_part(line: &[u8]) -> &[u8] {
 fn time_at(bytes: &[u8], hint: Hint) -> Option<(Civil, usize)> {
     match Kind::of(hint) {
         Kind::Iso => scan::iso(bytes),
-        Kind::Dated => forms::dated(bytes, order_of(hint)),
+        // A date without a year is only looked for behind a level: at the start of a line it is syslog's.
+        Kind::Dated => forms::dated(bytes, order_of(hint))
+            .or_else(|| scan::bsd(bytes).filter(|_| hint & PLACE == AFTER_LEVEL || hint & PLACE == 0)),
         Kind::OfDay => forms::time_of_day(bytes),
         Kind::Epoch => forms::epoch(bytes),
     }
@@ -238,7 +244,9 @@ fn find_time(line: &[u8], hint: Hint) -> Option<(Civil, usize, Hint)> {
     let bare = word.strip_prefix(b"[").or(word.strip_prefix(b"<")).unwrap_or(word);
     let bare = bare.strip_suffix(b":").unwrap_or(bare);
     let place = if Severity::from_word(bare).is_some() { AFTER_LEVEL } else { AFTER_NAME };
-    if wanted != 0 && wanted != place {
+    // Where levels stand in front of the time, so may a program's own ones.
+    let own_level = wanted == AFTER_LEVEL && bare.len() > 2 && bare.iter().all(u8::is_ascii_uppercase);
+    if wanted != 0 && wanted != place && !own_level {
         return None;
     }
     let rest = line.get(word_end..)?;
@@ -335,7 +343,18 @@ fn bracket<'a>(line: &'a [u8], at: usize, parts: &mut Parts<'a>) -> Option<usize
     if content.is_empty() {
         return None;
     }
-    if parts.level.is_none()
+    // `[core:error]`, `[dosing#error]`: a module and its level.
+    let module = content.iter().rposition(|byte| matches!(byte, b':' | b'#')).filter(|_| parts.level.is_none());
+    let with_module = module.and_then(|mark| {
+        let severity = Severity::from_long_word(content.get(mark + 1..)?)?;
+        let name = content.get(..mark).filter(|name| is_name(name))?;
+        Some((severity, content.get(mark + 1..)?, name))
+    });
+    if let Some((severity, word, name)) = with_module {
+        parts.level = Some((severity, word));
+        parts.logger = parts.logger.or(Some(name));
+    } else if parts.level.is_none()
+        && (content.len() > 1 || (close == b']' && content.first().is_some_and(u8::is_ascii_uppercase)))
         && let Some(severity) = Severity::from_word(content)
     {
         parts.level = Some((severity, content));
@@ -416,6 +435,44 @@ fn word<'a>(line: &'a [u8], at: usize, parts: &mut Parts<'a>) -> Option<usize> {
             return Some(end);
         }
     }
+    // `LOG3[7]:`: a level of syslog, and a thread.
+    if let [b'L', b'O', b'G', digit @ b'0'..=b'7'] = raw
+        && parts.level.is_none()
+    {
+        let rest = line.get(end..)?;
+        let close = rest.strip_prefix(b"[").and_then(|rest| rest.iter().take(12).position(|byte| *byte == b']'))?;
+        parts.level = Some((Severity::from_syslog(u32::from(digit - b'0')), raw));
+        parts.tid = rest.get(1..=close).and_then(number);
+        return rest.get(close + 2..)?.starts_with(b":").then_some(end + close + 3);
+    }
+    // `29694: error : text`: a process id in front of the level.
+    if colon
+        && parts.level.is_none()
+        && let Some(value) = number(bare)
+        && starts_with_level(line.get(skip_blanks(line, end)..).unwrap_or_default())
+    {
+        parts.pid = parts.pid.or(Some(value));
+        return Some(end);
+    }
+    // `7f45b19e6080 Info: text`: a thread by its address.
+    let is_address = (8..=16).contains(&bare.len()) && bare.iter().all(u8::is_ascii_hexdigit) && number(bare).is_none();
+    if is_address && parts.level.is_none() && starts_with_level(line.get(skip_blanks(line, end)..).unwrap_or_default()) {
+        return Some(end);
+    }
+    // `p=28474 u=root n=name | text`
+    if raw.starts_with(b"p=") && parts.pid.is_none() && parts.logger.is_none() {
+        let bar = memchr::memmem::find(line.get(end..end.saturating_add(120).min(line.len()))?, b" | ")?;
+        let name = line.get(end..end + bar)?.rsplit(|byte| *byte == b' ').next()?.strip_prefix(b"n=")?;
+        parts.pid = Some(number(raw.get(2..)?)?);
+        parts.logger = Some(name);
+        return Some(end + bar + 3);
+    }
+    // `PHP Fatal error:  text`
+    if raw == b"PHP" && parts.level.is_none() {
+        let (phrase, severity) = PHP_LEVELS.iter().find(|(phrase, _)| line.get(end..).is_some_and(|rest| rest.starts_with(phrase)))?;
+        parts.level = Some((*severity, line.get(end + 1..end + phrase.len() - 1)?));
+        return Some(end + phrase.len());
+    }
     if let Some(value) = number(bare) {
         // A bare number is a process id only where a head goes on behind it.
         let next = line.get(skip_blanks(line, end)..).unwrap_or_default();
@@ -431,16 +488,22 @@ fn word<'a>(line: &'a [u8], at: usize, parts: &mut Parts<'a>) -> Option<usize> {
         return None;
     }
     let next = line.get(end..).unwrap_or_default();
+    // `Info: Starting - reading …`: behind a level with a colon the message begins.
+    let level_closed = parts.level.is_some_and(|(_, word)| {
+        let start = word.as_ptr().addr().checked_sub(line.as_ptr().addr());
+        start.is_some_and(|start| line.get(start + word.len()) == Some(&b':'))
+    });
     let bar = next.first() == Some(&b'|') || (next.first() == Some(&b'\t') && parts.level.is_some());
-    let dash = next.starts_with(b" - ") || next.starts_with(b" : ") || next.starts_with(b" -- ");
-    // `name[99]:` as syslog writes it.
-    if next.first() == Some(&b'[')
-        && let Some((pid, close)) = bracketed_number(next)
-        && next.get(close) == Some(&b':')
+    let dash = !level_closed && (next.starts_with(b" - ") || next.starts_with(b" : ") || next.starts_with(b" -- "));
+    // `name[99]:` as syslog writes it, `name   [99]:` in columns, `name[99:7] notice:` with a thread.
+    let gap = next.iter().take(40).take_while(|byte| **byte == b' ').count();
+    if let Some((pid, tid, close)) = next.get(gap..).and_then(bracketed_ids)
+        && (next.get(gap + close) == Some(&b':')
+            || gap == 0 && next.get(gap + close..).is_some_and(|rest| starts_with_level(rest.trim_ascii_start())))
     {
         parts.logger = Some(bare);
-        parts.pid = Some(pid);
-        return Some(end + close + 1);
+        (parts.pid, parts.tid) = (Some(pid), tid.or(parts.tid));
+        return Some(end + gap + close + usize::from(next.get(gap + close) == Some(&b':')));
     }
     let in_bracket = next.first() == Some(&b']') && parts.level.is_some();
     // `a.b.Dosing ERROR message`: a name is one only where a level in capitals follows.
@@ -463,13 +526,29 @@ fn word<'a>(line: &'a [u8], at: usize, parts: &mut Parts<'a>) -> Option<usize> {
     None
 }
 
+/// How PHP's own messages begin behind its name.
+const PHP_LEVELS: [(&[u8], Severity); 6] = [
+    (b" Fatal error:", Severity::FATAL),
+    (b" Parse error:", Severity::FATAL),
+    (b" Recoverable fatal error:", Severity::ERROR),
+    (b" Warning:", Severity::WARN),
+    (b" Notice:", Severity::NOTICE),
+    (b" Deprecated:", Severity::NOTICE),
+];
+
 fn starts_with_level(text: &[u8]) -> bool {
     let length = text.iter().take_while(|byte| byte.is_ascii_alphabetic()).count();
     text.get(..length).is_some_and(|word| Severity::from_long_word(word).is_some())
 }
 
-fn bracketed_number(text: &[u8]) -> Option<(u32, usize)> {
+/// `[99]` or `[99:7]`: process and thread, and where it ends.
+fn bracketed_ids(text: &[u8]) -> Option<(u32, Option<u32>, usize)> {
     let inner = text.strip_prefix(b"[")?;
-    let length = inner.iter().take(11).position(|byte| *byte == b']')?;
-    Some((number(inner.get(..length)?)?, length + 2))
+    let length = inner.iter().take(22).position(|byte| *byte == b']')?;
+    let content = inner.get(..length)?;
+    let (pid, tid) = match content.iter().position(|byte| *byte == b':') {
+        Some(colon) => (content.get(..colon)?, Some(number(content.get(colon + 1..)?)?)),
+        None => (content, None),
+    };
+    Some((number(pid)?, tid, length + 2))
 }

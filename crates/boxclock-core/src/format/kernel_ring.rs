@@ -54,6 +54,10 @@ impl LineFormat for KernelRing {
             (severity, severity_text, at) = (level, text, end);
         }
         let (stamp, end) = bracket(line, at)?;
+        // `[Sun Apr 12 02:31:07.442 2026] [core:error] [pid 99]`: a web server's log.
+        if !matches!(stamp, Stamp::Uptime(_)) && is_server(line.get(end..)?) {
+            return None;
+        }
         at = end + usize::from(line.get(end) == Some(&b' '));
         let (tid, body) = caller(line, at).unwrap_or((None, at));
         Some(Head {
@@ -91,6 +95,15 @@ impl LineFormat for KernelRing {
         }
         record
     }
+}
+
+/// Whether a level or a process id in brackets follows.
+fn is_server(rest: &[u8]) -> bool {
+    let Some(inner) = rest.strip_prefix(b" [") else { return false };
+    let Some(length) = inner.iter().take(40).position(|byte| *byte == b']') else { return false };
+    let content = inner.get(..length).unwrap_or_default();
+    let last = content.rsplit(|byte| *byte == b':').next().unwrap_or_default();
+    content.starts_with(b"pid ") || Severity::from_long_word(last).is_some()
 }
 
 /// `4,2,1234567,-;message`: priority, its text, nanoseconds since the start of the system, and where the message starts.

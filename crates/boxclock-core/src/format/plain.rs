@@ -1,7 +1,9 @@
 //! `plain`: lines of which nothing is known. Every line that is not blank is an event without time,
 //! but for the lines of a stack trace behind its first.
 
-use super::{Head, Hint, LineFormat, LineState, named_trouble_head, printed_trace};
+use std::borrow::Cow;
+
+use super::{Head, Hint, LineFormat, LineState, named_trouble, named_trouble_head, printed_trace};
 use crate::trace;
 
 /// The format.
@@ -21,6 +23,9 @@ impl LineFormat for Plain {
         }
         if let Some(head) = named_trouble_head(line) {
             return Some(head);
+        }
+        if let Some((severity, word)) = named_trouble::level_first(line) {
+            return Some(Head { severity, severity_text: Cow::Borrowed(word), ..Head::default() });
         }
         (!trace::continues(line)).then(Head::default)
     }

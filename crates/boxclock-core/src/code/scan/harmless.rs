@@ -7,13 +7,29 @@ use super::{Code, Family};
 /// Whether what was found at `start..end` is no code after all.
 pub(super) fn is_harmless(text: &[u8], (start, end): (usize, usize), code: Code) -> bool {
     let (before, rest) = (&text[..start], &text[end.min(text.len())..]);
+    let has = |words: &[&[u8]]| words.iter().any(|word| memchr::memmem::find(text, word).is_some());
     match code.family {
+        family if family.is_errno() && is_of_resolver(before, rest) => true,
         Family::Signal => is_argument(before) || is_graceful(text, end, code.number) || is_setting(before),
         Family::Stop => code.number == 0,
-        Family::Exit => is_byte_dump(before, rest) || is_usual_exit(before, code.number),
+        // `no valve (ZeroDivisionError)` is Ruby's way, and PHP has names of Java's.
+        Family::Python => (before.ends_with(b"(") && rest.starts_with(b")")) || has(&[b"node:", b".js:", b"Cannot read propert", b" is not a function"]),
+        Family::Java => has(&[b".php", b"PHP ", b"{main}"]) || before.ends_with(b"new "),
+        Family::Exit => is_place(before) || before.ends_with(b",code=") || is_tally(text, before) || is_byte_dump(before, rest) || is_usual_exit(before, code.number),
         Family::Hresult | Family::NtStatus if is_reason_of_shutdown(before) => true,
-        _ => is_byte_dump(before, rest) || is_counter(text, before) || is_part_of_status(before, rest) || is_in_query(before),
+        _ => is_tally(text, before) || is_byte_dump(before, rest) || is_counter(text, before) || is_part_of_status(before, rest) || is_in_query(before),
     }
+}
+
+/// `DNS error: -2, Name or service not known`: a resolver's own number.
+fn is_of_resolver(before: &[u8], rest: &[u8]) -> bool {
+    let named = near_before(before, before.len(), 24, b"dns") || near_before(before, before.len(), 40, b"getaddrinfo");
+    named || rest.starts_with(b", Name or service not known") || rest.starts_with(b": Name or service not known")
+}
+
+/// `in Command line code:1`, `verify return:1`: a line of a program, the answer of a check.
+fn is_place(before: &[u8]) -> bool {
+    [&b"line code:"[..], b"line code(", b"verify return:"].iter().any(|lead| before.ends_with(lead))
 }
 
 /// `rt_sigaction(SIGINT, …`, `kill(99, SIGTERM)`, `[INT TERM]`: the innermost open parenthesis belongs to a call.
@@ -73,6 +89,13 @@ fn is_usual_exit(before: &[u8], number: u32) -> bool {
 fn is_reason_of_shutdown(before: &[u8]) -> bool {
     const LEADS: [&[u8]; 3] = [b"eason code: ", b"eason code = ", b"eason code "];
     LEADS.iter().any(|lead| before.len() >= lead.len() && before[before.len() - lead.len()..].eq_ignore_ascii_case(lead))
+}
+
+/// `ok=2 changed=1 unreachable=0 failed=1`: a summary that counts what failed.
+fn is_tally(text: &[u8], before: &[u8]) -> bool {
+    let counted = before.ends_with(b"failed=") || before.ends_with(b"failed: ") || before.ends_with(b"errors=");
+    let near = &text[before.len().saturating_sub(160)..text.len().min(before.len() + 80)];
+    counted && [&b"ok="[..], b"skipped=", b"passed", b"unreachable=", b"skipped:"].iter().any(|word| memchr::memmem::find(near, word).is_some())
 }
 
 /// `"WARN": 4, "ERROR": 5`: how many there were of each level.

@@ -77,11 +77,11 @@ pub(super) fn in_its_place(text: &[u8], start: usize, end: usize) -> Option<Code
             native(&text[end + 2..], u32::try_from(digits_value(word)?).ok()?)
         }
         // `WSAETIMEDOUT(10060)`, `ERROR_SHARING_VIOLATION (32)` where the name says no more than whose number it is.
-        (b'(', 1..=5) if text.get(end) == Some(&b')') && behind_symbol(&text[..start - 1]) => {
+        (b'(', 1..=5) if text.get(end) == Some(&b')') && behind_symbol(&text[..start.saturating_sub(1)]) => {
             known(Family::Win32, u32::try_from(digits_value(word)?).ok()?)
         }
         // `did not start: %%1053`: a reference to a message of the system.
-        (b'%', 3..=5) if text[..start].ends_with(b"%%") && behind_colon(&text[..start - 2]) => {
+        (b'%', 3..=5) if text[..start].ends_with(b"%%") && behind_colon(&text[..start.saturating_sub(2)]) => {
             known(Family::Win32, u32::try_from(digits_value(word)?).ok()?)
         }
         // `port 50022:11: disconnected by user`
@@ -91,6 +91,8 @@ pub(super) fn in_its_place(text: &[u8], start: usize, end: usize) -> Option<Code
         }
         // `Note: 1: 1402 2: HKEY…`: many numbers of these are of no account, so only what is explained.
         (b' ', 4) if text[..start].ends_with(b"Note: 1: ") => explained(Family::Msi, digits_value(word)? as u32),
+        // `554 SMTP synchronization error`
+        (b' ', 3) if start == 0 && text[end..].starts_with(b" SMTP") => known(Family::Smtp, digits_value(word)? as u32),
         // `550 5.1.1 no such user`: a reply and its long form, of one class.
         (b' ' | b':' | b'"', 3) if text.get(end) == Some(&b' ') && enhanced(text.get(end + 1..)?, word[0]) => {
             known(Family::Smtp, digits_value(word)? as u32)
@@ -102,7 +104,7 @@ pub(super) fn in_its_place(text: &[u8], start: usize, end: usize) -> Option<Code
         // `keeper@tanks 42P01 STATEMENT:  select …`: the prefix of a database's log.
         (b' ', 5) if capitals_and_colon(text.get(end..)?) => known(Family::SqlState, state_number(word)?),
         // `,ERROR,23505,"duplicate key …`: the same log as values.
-        (b',', 5) if text.get(end) == Some(&b',') && ends_with_level(&text[..start - 1]) => {
+        (b',', 5) if text.get(end) == Some(&b',') && ends_with_level(&text[..start.saturating_sub(1)]) => {
             known(Family::SqlState, state_number(word)?)
         }
         // `event 7000: param1=Print Spooler, param2=%%1053`: the service manager's reference to a message of the system. Other
@@ -110,9 +112,12 @@ pub(super) fn in_its_place(text: &[u8], start: usize, end: usize) -> Option<Code
         (b'%', 1..=5) if text[..start].ends_with(b"=%%") && text.starts_with(b"event 70") => {
             known(Family::Win32, digits_value(word)? as u32)
         }
+        (b'(', 1..=3) if text.get(end) == Some(&b')') && errno_says(&text[end + 1..], digits_value(word)? as u32) => {
+            known(Family::Errno, digits_value(word)? as u32)
+        }
         (b'(', 1..=3) if text.get(end) == Some(&b')') => in_parentheses(text, start, digits_value(word)? as u32),
         // `f b/<NOSRV> 0/-1/-1/-1/0 503 217 - - SC--`: behind the times of a proxy's log.
-        (b' ', 3) if text.get(end) == Some(&b' ') && behind_times(&text[..start - 1]) => {
+        (b' ', 3) if text.get(end) == Some(&b' ') && behind_times(&text[..start.saturating_sub(1)]) => {
             known(Family::Http, digits_value(word)? as u32)
         }
         _ => None,
@@ -178,7 +183,7 @@ fn behind_times(text: &[u8]) -> bool {
 /// A number in parentheses at the end of what failed: `curl: (7) …`, `ldap_bind: Invalid credentials (49)`,
 /// `connect: Connection refused (111)`.
 fn in_parentheses(text: &[u8], start: usize, number: u32) -> Option<Code> {
-    let before = &text[..start - 1];
+    let before = &text[..start.saturating_sub(1)];
     if before.ends_with(b"curl: ") {
         return Some(Code { family: Family::Exit, number });
     }
@@ -190,31 +195,46 @@ fn in_parentheses(text: &[u8], start: usize, number: u32) -> Option<Code> {
     (of_client || says_errno(before, number)).then(|| known(Family::Errno, number)).flatten()
 }
 
-/// Whether a text ends with the last word that the C library of Linux has for an error number (strerror(3)).
+/// What the C library of Linux says of the error numbers met most (strerror(3)).
+const SAID: [(u32, &[u8]); 24] = [
+    (1, b"Operation not permitted"),
+    (2, b"No such file or directory"),
+    (4, b"Interrupted system call"),
+    (5, b"Input/output error"),
+    (11, b"Resource temporarily unavailable"),
+    (12, b"Cannot allocate memory"),
+    (13, b"Permission denied"),
+    (16, b"Device or resource busy"),
+    (17, b"File exists"),
+    (20, b"Not a directory"),
+    (21, b"Is a directory"),
+    (22, b"Invalid argument"),
+    (24, b"Too many open files"),
+    (28, b"No space left on device"),
+    (30, b"Read-only file system"),
+    (32, b"Broken pipe"),
+    (98, b"Address already in use"),
+    (99, b"Cannot assign requested address"),
+    (101, b"Network is unreachable"),
+    (103, b"Software caused connection abort"),
+    (104, b"Connection reset by peer"),
+    (110, b"Connection timed out"),
+    (111, b"Connection refused"),
+    (113, b"No route to host"),
+];
+
+/// Whether a text ends with what the C library says of an error number, and a blank.
 fn says_errno(before: &[u8], number: u32) -> bool {
-    const LAST: [(u32, &[u8]); 20] = [
-        (1, b"not permitted "),
-        (2, b"file or directory "),
-        (5, b"utput error "),
-        (11, b"unavailable "),
-        (12, b"allocate memory "),
-        (13, b"ermission denied "),
-        (16, b"resource busy "),
-        (17, b"File exists "),
-        (20, b"Not a directory "),
-        (22, b"Invalid argument "),
-        (24, b"open files "),
-        (28, b"left on device "),
-        (30, b"file system "),
-        (32, b"Broken pipe "),
-        (98, b"already in use "),
-        (101, b"is unreachable "),
-        (104, b"reset by peer "),
-        (110, b"timed out "),
-        (111, b"onnection refused "),
-        (113, b"route to host "),
-    ];
-    LAST.iter().any(|(known, words)| *known == number && before.ends_with(words))
+    let Some(before) = before.strip_suffix(b" ") else { return false };
+    let same = |words: &[u8]| before.len() >= words.len() && before[before.len() - words.len()..].eq_ignore_ascii_case(words);
+    SAID.iter().any(|(known, words)| *known == number && same(words))
+}
+
+/// Whether a text starts with what the C library says of an error number: `(111)Connection refused`, `(111): Connection refused`.
+fn errno_says(rest: &[u8], number: u32) -> bool {
+    let rest = rest.strip_prefix(b":").unwrap_or(rest);
+    let rest = rest.strip_prefix(b" ").unwrap_or(rest);
+    SAID.iter().any(|(known, words)| *known == number && rest.starts_with(words))
 }
 
 /// `5.1.1` of a class.
@@ -467,7 +487,7 @@ fn by_neighbours(text: &[u8], from: usize, rest: &[u8], number: u32, own: &Catal
         return Some(Code { family: Family::Msi, number });
     }
     let near = |word: &[u8]| near_before(text, from, NEAR, word);
-    if number > 0 && (near(b"ldap") || near(b"RESULT tag=")) {
+    if near(b"RESULT tag=") || (number > 0 && near(b"ldap")) {
         return known(Family::Ldap, number);
     }
     if near(b"kerberos") || near(b"krb5") {
@@ -568,10 +588,14 @@ fn small(context: Context, number: u32, platform: Platform) -> Option<Code> {
         Context::Signal if (1..=64).contains(&number) => Family::Signal,
         Context::Http if (100..=599).contains(&number) => Family::Http,
         Context::Status if (100..=599).contains(&number) => Family::Http,
+        // `code=200, type="text/html"`: what went well is said with such numbers by web servers only.
+        Context::Code if (200..=206).contains(&number) => Family::Http,
         Context::Exit | Context::Status | Context::Code if number <= 255 && unix => Family::Exit,
         Context::Stop if is(Family::Stop) => Family::Stop,
         Context::Stop | Context::Signal | Context::Http | Context::Errno => return None,
         // What is left are general words: the system that wrote the line decides, then what is known.
+        // `error=0`: nothing is said.
+        Context::Error | Context::Returned if number == 0 => return None,
         _ if number == 0 => Family::Exit,
         // `rc=1`: a program's own exit, hardly "not permitted".
         Context::Returned if number <= 2 && unix => Family::Exit,

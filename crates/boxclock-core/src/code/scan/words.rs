@@ -149,6 +149,8 @@ const WORDS: [(Effect, &[&[u8]]); 19] = [
             b"statuscode",
             b"response",
             b"httpstatus",
+            b"respstatus",
+            b"berespstatus",
         ],
     ),
     (Effect::Is(Context::Stop), &[b"bugcheck", b"stop", b"stopcode", b"bugcheckcode"]),
