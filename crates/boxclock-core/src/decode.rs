@@ -20,7 +20,7 @@ use serde_json::{Map, Value};
 use sha2::{Digest, Sha256};
 
 use crate::clock::Stamp;
-use crate::code::{Family, Platform};
+use crate::code::{Code, Family, Found, Platform};
 use crate::files::FileFound;
 use crate::format::{Head, Hint, LineFormat, Place, Record};
 use crate::severity::Severity;
@@ -100,6 +100,16 @@ pub trait Decoder: Sync {
     /// Whether its times count from the start of the system, see [`LineFormat::counts_from_boot`].
     fn counts_from_boot(&self) -> bool {
         false
+    }
+
+    /// Whether a line of a body is a parameter, whose numbers are no codes.
+    fn is_parameter(&self, _line: &[u8]) -> bool {
+        false
+    }
+
+    /// Codes that its fields say, where no word in the body does.
+    fn field_codes(&self, _fields: &str) -> Vec<Code> {
+        Vec::new()
     }
 
     /// How its bytes can be rewritten with some values replaced.
@@ -480,7 +490,14 @@ impl LineFormat for Decoded {
     }
 
     fn is_fields(&self, line: &[u8]) -> bool {
-        line.first() == Some(&0x1D)
+        line.first() == Some(&0x1D) || self.0.is_parameter(line)
+    }
+
+    fn column_codes(&self, line: &[u8], found: &mut dyn FnMut(Found)) {
+        let Some(fields) = line.strip_prefix(b"\x1D").and_then(|line| std::str::from_utf8(line).ok()) else { return };
+        for code in self.0.field_codes(fields) {
+            found(Found { start: 0, end: 0, code, general: false });
+        }
     }
 
     fn version(&self) -> u32 {

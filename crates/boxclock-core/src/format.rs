@@ -335,6 +335,8 @@ pub struct Header {
     pub offset_s: Option<i32>,
     /// The offset that a zone's ambiguous word most likely means, in seconds: for sources whose zone nothing else says.
     pub likely_offset_s: Option<i32>,
+    /// When a file starts in which no line has a time, as its name says: UTC nanoseconds.
+    pub start: Option<i64>,
 }
 
 /// What the whole file said that samples could not.

@@ -28,25 +28,55 @@ pub struct SavedFilter {
 #[serde(default)]
 pub struct Story {
     /// A short title.
+    #[serde(deserialize_with = "words")]
     pub title: String,
     /// What happened.
+    #[serde(deserialize_with = "words")]
     pub happened: String,
     /// What was expected instead.
+    #[serde(deserialize_with = "words")]
     pub expected: String,
     /// Since when.
+    #[serde(deserialize_with = "words")]
     pub since: String,
     /// When it last worked.
+    #[serde(deserialize_with = "words")]
     pub last_good: String,
     /// What changed before.
+    #[serde(deserialize_with = "words")]
     pub changed: String,
     /// How bad it is, and for whom.
+    #[serde(deserialize_with = "words")]
     pub impact: String,
     /// Who and what is affected: users, mailboxes, jobs, sessions, devices.
+    #[serde(deserialize_with = "words")]
     pub affected: String,
     /// How to see it again.
+    #[serde(deserialize_with = "words")]
     pub reproduce: String,
     /// Which machines play which role.
+    #[serde(deserialize_with = "words")]
     pub roles: String,
+    /// The zone of the site, for times that carry none: an offset or a name.
+    #[serde(deserialize_with = "words", skip_serializing_if = "String::is_empty")]
+    pub zone: String,
+}
+
+/// A text, or a list of texts, as people and programs write it: a list is joined by commas.
+fn words<'de, D: serde::Deserializer<'de>>(from: D) -> std::result::Result<String, D::Error> {
+    fn text(value: &serde_json::Value) -> Option<String> {
+        match value {
+            serde_json::Value::Null => Some(String::new()),
+            serde_json::Value::String(text) => Some(text.clone()),
+            serde_json::Value::Number(number) => Some(number.to_string()),
+            serde_json::Value::Array(list) => {
+                list.iter().map(text).collect::<Option<Vec<String>>>().map(|list| list.join(", "))
+            }
+            _ => None,
+        }
+    }
+    let value = serde_json::Value::deserialize(from)?;
+    text(&value).ok_or_else(|| serde::de::Error::custom("a text or a list of texts is wanted"))
 }
 
 impl Story {

@@ -103,6 +103,8 @@ pub struct Source {
     pub stop: u64,
     /// Lines from `stop` on: they are read in the next generation.
     pub repeated_lines: u64,
+    /// The offset from UTC that its lines state, in seconds, where that is none of UTC itself (which programs write wherever they run).
+    pub stated_offset_s: Option<i32>,
     /// Whether its newest record stands first, so that it is to be read backwards.
     pub newest_first: bool,
     /// What its head says about its times.

@@ -54,6 +54,7 @@ pub fn story() -> Story {
         affected: "tanks 4, 7 and 9".into(),
         reproduce: "not tried".into(),
         roles: "pump-ctl doses, keeper-desk shows alarms, dose-gw links the two".into(),
+        ..Story::default()
     }
 }
 

@@ -113,19 +113,24 @@ pub(super) fn read(
     let mut chunk = builder.finish(bytes);
     if source.encoding == Encoding::Utf8 {
         let own = buffer.get(before as usize..stop.min(buffer.len())).unwrap_or_default();
-        note_damage(own, base + before, from == source.mark_bytes, &mut chunk);
+        note_damage(own, base + before, (from == source.mark_bytes, to >= source.len_bytes), &mut chunk);
+    } else if unit == 2 && to >= source.len_bytes && (source.len_bytes - source.mark_bytes) % 2 == 1 {
+        let at = source.len_bytes - 1;
+        chunk.trouble.push(Trouble::note(format!("cut off at byte {at}: in the middle of a character")));
     }
     Ok(chunk)
 }
 
 /// Notes the first bytes of a piece that are not UTF-8, and the first NUL bytes.
-fn note_damage(bytes: &[u8], offset: u64, at_file_start: bool, chunk: &mut Chunk) {
+fn note_damage(bytes: &[u8], offset: u64, (at_file_start, at_file_end): (bool, bool), chunk: &mut Chunk) {
     if let Err(error) = std::str::from_utf8(bytes) {
         // A piece may start and end inside a character.
         let cut = error.valid_up_to() == 0 && !at_file_start && bytes.first().is_some_and(|byte| byte & 0xC0 == 0x80);
+        let at = offset + error.valid_up_to() as u64;
         if error.error_len().is_some() && !cut {
-            let at = offset + error.valid_up_to() as u64;
             chunk.bad_utf8 = Some(at);
+        } else if error.error_len().is_none() && at_file_end {
+            chunk.trouble.push(Trouble::note(format!("cut off at byte {at}: in the middle of a character")));
         }
     }
     chunk.nul = memchr::memchr(0, bytes).map(|at| offset + at as u64);
@@ -250,9 +255,7 @@ impl<'a> Builder<'a> {
                 if self.has_tails && may_say {
                     self.tail(line);
                 }
-                if !self.detected.format.is_fields(line) {
-                    self.codes(line, 0);
-                }
+                self.codes(line, 0);
             }
         }
         self.segment.lines += 1;
@@ -334,9 +337,7 @@ impl<'a> Builder<'a> {
         self.segment.actor_ids.push(actor);
         self.segment.severities.push(head.severity.0);
         self.segment.flags.push(flags);
-        if !self.detected.format.is_fields(line) {
-            self.codes(line, head.body);
-        }
+        self.codes(line, head.body);
     }
 
     /// The time for the column, and its flags. Stamps without year stay civil until [`Self::finish`].
@@ -431,7 +432,9 @@ impl<'a> Builder<'a> {
                 None => lead.push(found.code),
             }
         };
-        code::scan(body, self.source.platform, self.catalogues, &mut note);
+        if !format.is_fields(line) {
+            code::scan(body, self.source.platform, self.catalogues, &mut note);
+        }
         format.column_codes(line, &mut note);
     }
 

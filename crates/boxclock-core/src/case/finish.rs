@@ -159,9 +159,11 @@ fn inherit_again(segments: &mut [Arc<Segment>]) {
 }
 
 /// Gives undated events at the start of pieces the time before them, and those at the start of the file the first one.
-pub(super) fn dates_across(segments: &mut [Arc<Segment>]) {
+///
+/// Where no event has a time, all have that of the file's name, if it says one.
+pub(super) fn dates_across(segments: &mut [Arc<Segment>], source: &Source) {
     let first = segments.iter().flat_map(|segment| segment.times.iter()).copied().find(|time| *time != NO_TIME);
-    let Some(first) = first else {
+    let Some(first) = first.or(source.header.start) else {
         // Nothing in this source has a time.
         for segment in segments.iter_mut().filter(|segment| !segment.is_empty()) {
             Arc::make_mut(segment).change_times(|_, flags| {

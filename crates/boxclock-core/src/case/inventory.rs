@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use sha2::{Digest, Sha256};
 
-use super::look::{self, Known, look, platforms_by_host};
+use super::look::{self, Known, look, platforms_by_host, zones_by_host};
 use super::{Case, Document, LeftOut, Options, Reader, Source, Trouble, boot, generations};
 use crate::clock::Zone;
 use crate::code::{Catalogues, user};
@@ -57,8 +57,17 @@ pub(super) fn open(paths: &[PathBuf], options: Options, work: &Work) -> Result<C
             seal = Some(opened.seal);
         } else {
             collect(path, label.as_deref(), &mut candidates, &mut left_out)?;
+            if label.is_none() && path.is_dir() {
+                story = take_story(path, &mut candidates, &mut left_out).unwrap_or(story);
+            }
         }
         name.get_or_insert_with(|| case_name(path));
+    }
+    if zone.is_none() && !story.zone.is_empty() {
+        match Zone::parse(&story.zone) {
+            Ok(of_site) => zone = Some(of_site),
+            Err(error) => left_out.push(LeftOut { path: gather::STORY_NAME.into(), reason: error.to_string() }),
+        }
     }
     let (formats, wrong) = own_formats(paths, box_formats);
     left_out.extend(wrong.into_iter().map(|(path, reason)| LeftOut { path, reason }));
@@ -181,6 +190,7 @@ fn sources_of(
             Err(reason) => left_out.push(LeftOut { path: candidate.file.name.clone(), reason }),
         }
     }
+    zones_by_host(&mut sources);
     generations::group(&mut sources, work)?;
     boot::find(&mut sources, known.options);
     platforms_by_host(&mut sources);
@@ -324,6 +334,26 @@ fn collect(
     }
     Ok(())
 }
+
+/// The story in a folder, as a box has one; it is then no source. What is no story stays a file like any other.
+fn take_story(folder: &Path, candidates: &mut Vec<Candidate>, left_out: &mut Vec<LeftOut>) -> Option<Story> {
+    let path = folder.join(gather::STORY_NAME);
+    let size = std::fs::metadata(&path).ok().filter(|found| found.is_file() && found.len() <= STORY_BYTES)?;
+    let text = std::fs::read(&path).ok().filter(|_| size.len() > 0)?;
+    match serde_json::from_slice(text.strip_prefix("\u{FEFF}".as_bytes()).unwrap_or(&text)) {
+        Ok(story) => {
+            candidates.retain(|candidate| candidate.file.path != path);
+            Some(story)
+        }
+        Err(error) => {
+            left_out.push(LeftOut { path: gather::STORY_NAME.into(), reason: format!("no story that can be read: {error}") });
+            None
+        }
+    }
+}
+
+/// Bytes of a story.
+const STORY_BYTES: u64 = 1 << 20;
 
 fn case_name(path: &Path) -> String {
     let name = path.file_name().map_or_else(|| path.display().to_string(), |name| name.to_string_lossy().into_owned());

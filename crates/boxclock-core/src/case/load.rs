@@ -292,7 +292,7 @@ impl Loader {
         if matches!(source.reader, Reader::Lines(_)) {
             finish::years_across(&mut segments, source, behind);
             finish::days_across(&mut segments, source, behind);
-            finish::dates_across(&mut segments);
+            finish::dates_across(&mut segments, source);
         }
         let mut dated = segments.iter().flat_map(|segment| segment.times.iter()).copied().filter(|time| *time != NO_TIME);
         let first = if source.newest_first { dated.next_back() } else { dated.next() };

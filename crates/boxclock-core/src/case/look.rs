@@ -7,7 +7,7 @@ use std::path::Path;
 use super::direction;
 use super::inventory::Candidate;
 use super::{Choice, Options, Reader, Source, Trouble, ZoneFrom};
-use crate::clock::Zone;
+use crate::clock::{Civil, Stamp, Zone};
 use crate::code::Platform;
 use crate::files::FileFound;
 use crate::format::{self, Detected, Header, LineFormat};
@@ -52,6 +52,7 @@ pub(super) fn look(candidate: &Candidate, known: &Known<'_>) -> std::result::Res
         generations: 0,
         stop: len_bytes,
         repeated_lines: 0,
+        stated_offset_s: None,
         newest_first: false,
         header: Header::default(),
         trouble: candidate.trouble.clone(),
@@ -121,6 +122,7 @@ pub(super) fn look(candidate: &Candidate, known: &Known<'_>) -> std::result::Res
     {
         (source.zone, source.zone_from) = (Zone::fixed(offset), ZoneFrom::Header);
     }
+    source.header.start = start_in_name(&source);
     if let Some(offset) = source.header.likely_offset_s.filter(|_| source.zone_from == ZoneFrom::Case) {
         source.zone = Zone::fixed(offset);
         source.trouble.push(Trouble::note(format!(
@@ -128,8 +130,60 @@ pub(super) fn look(candidate: &Candidate, known: &Known<'_>) -> std::result::Res
             source.zone.name()
         )));
     }
+    let stated = lines.iter().rev().take(200).find_map(|line| match detected.format.head(line, detected.hint)?.stamp {
+        Stamp::Utc(_, offset) if offset != 0 => Some(offset),
+        _ => None,
+    });
+    source.stated_offset_s = stated;
     source.newest_first = direction::is_newest_first(&source);
     Ok(source)
+}
+
+/// The moment in a file's name, `2026-04-12T02_31_07_442Z-debug-0.log`: date and time to the second. With a Z it is UTC.
+fn start_in_name(source: &Source) -> Option<i64> {
+    let name = source.name.rsplit('/').next()?.as_bytes();
+    let at = (0..name.len().saturating_sub(18)).find(|at| {
+        let part = name.get(*at..at + 19).unwrap_or_default();
+        let digits = |range: std::ops::Range<usize>| part.get(range).is_some_and(|part| part.iter().all(u8::is_ascii_digit));
+        digits(0..4) && digits(5..7) && digits(8..10) && digits(11..13) && digits(14..16) && digits(17..19)
+            && part.get(10).is_some_and(|mark| matches!(mark, b'T' | b'_' | b'-' | b' '))
+    })?;
+    let part = |from: usize, count: usize| {
+        std::str::from_utf8(name.get(at + from..at + from + count)?).ok()?.parse::<u32>().ok()
+    };
+    let two = |from: usize| part(from, 2).and_then(|number| u8::try_from(number).ok());
+    let millis = part(20, 3).filter(|_| name.get(at + 19).is_some_and(|mark| matches!(mark, b'_' | b'.' | b'-')));
+    let civil = Civil {
+        year: i32::try_from(part(0, 4)?).ok()?,
+        month: two(5)?,
+        day: two(8)?,
+        hour: two(11)?,
+        minute: two(14)?,
+        second: two(17)?,
+        nanos: millis.unwrap_or(0) * 1_000_000,
+        offset: None,
+    };
+    let ns = civil.is_valid().then(|| civil.to_ns())??;
+    let behind = at + 19 + if millis.is_some() { 4 } else { 0 };
+    Some(if name.get(behind) == Some(&b'Z') { ns } else { source.zone.to_utc(ns) })
+}
+
+/// A host is in one zone: sources of which nothing says theirs take the one that its other sources state in their lines.
+pub(super) fn zones_by_host(sources: &mut [Source]) {
+    let mut stated: std::collections::HashMap<String, Vec<(i64, i32)>> = std::collections::HashMap::new();
+    for source in sources.iter() {
+        if let (Some(host), Some(offset)) = (&source.host, source.stated_offset_s) {
+            stated.entry(host.clone()).or_default().push((source.modified, offset));
+        }
+    }
+    for source in sources.iter_mut().filter(|source| source.zone_from == ZoneFrom::Case) {
+        let Some(known) = source.host.as_ref().and_then(|host| stated.get(host)) else { continue };
+        // Of several (the change of daylight saving time lies between) the one nearest in time.
+        let nearest = known.iter().min_by_key(|(modified, _)| modified.abs_diff(source.modified));
+        if let Some((_, offset)) = nearest {
+            (source.zone, source.zone_from) = (Zone::fixed(*offset), ZoneFrom::Host);
+        }
+    }
 }
 
 fn chosen_format(name: &str, lines: &[&[u8]], known: &Known<'_>) -> std::result::Result<Detected, String> {

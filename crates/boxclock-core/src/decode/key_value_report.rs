@@ -13,7 +13,7 @@ use serde_json::{Map, Value};
 use super::{Decoder, Entry, Input, Output, Place};
 use crate::clock::forms::{self, DateOrder};
 use crate::clock::{Stamp, scan};
-use crate::code::Platform;
+use crate::code::{Code, Family, Platform};
 use crate::limits;
 use crate::text;
 use crate::trouble::Trouble;
@@ -106,6 +106,46 @@ impl Decoder for KeyValueReport {
 
     fn platform(&self) -> Platform {
         Platform::Unknown
+    }
+
+    fn version(&self) -> u32 {
+        2
+    }
+
+    /// Of `Sig[6].Value=c0000005` and its kind only what has eight digits is a code; numbers of the system and the parameters of a stop
+    /// are none.
+    fn is_parameter(&self, line: &[u8]) -> bool {
+        let Some(mark) = line.iter().take(80).position(|byte| matches!(byte, b'=' | b':')) else { return false };
+        let (key, value) = line.split_at(mark);
+        let value = value.get(1..).unwrap_or_default().trim_ascii();
+        let starts = |words: &[&[u8]]| {
+            words.iter().any(|word| key.len() >= word.len() && key[..word.len()].eq_ignore_ascii_case(word))
+        };
+        let plain = value.strip_prefix(b"0x").unwrap_or(value);
+        let is_wide = plain.len() == 8 && plain.iter().all(u8::is_ascii_hexdigit);
+        starts(&[b"OsInfo", b"BCP", b"BCCode", b"DynamicSig", b"Locale", b"OS Version", b"Parameter"])
+            || (starts(&[b"Sig["]) && !is_wide)
+    }
+
+    fn field_codes(&self, fields: &str) -> Vec<Code> {
+        let Ok(Value::Object(fields)) = serde_json::from_str::<Value>(fields) else { return Vec::new() };
+        let is_stop = |name: &str| {
+            let plain: String = name.chars().filter(char::is_ascii_alphanumeric).collect();
+            ["bccode", "bugcheckcode", "stopcode", "bugcheck"].contains(&plain.to_ascii_lowercase().as_str())
+        };
+        let text = |name: &str| fields.get(name).and_then(Value::as_str);
+        let value = fields.keys().find_map(|key| {
+            let own = key.strip_prefix("report.")?;
+            if is_stop(own.rsplit('.').next().unwrap_or(own)) {
+                return text(key);
+            }
+            // `Sig[0].Name=BCCode`, its value beside it.
+            let list = key.strip_suffix(".Name").filter(|_| text(key).is_some_and(is_stop))?;
+            text(&format!("{list}.Value"))
+        });
+        let digits = value.map(|value| value.trim().trim_start_matches("0x"));
+        let number = digits.and_then(|digits| u32::from_str_radix(digits, 16).ok()).filter(|number| *number > 0);
+        number.map(|number| Code { family: Family::Stop, number }).into_iter().collect()
     }
 
     fn decode(&self, input: &Input<'_>, out: &mut Output) -> io::Result<()> {

@@ -22,23 +22,31 @@ const WINDOWS: usize = 64;
 /// The codes in a record's text, at most [`limits::CODES_PER_EVENT`]: behind the head in its first line, anywhere in
 /// the others. This is what the index pass notes.
 pub fn codes_in(text: &str, detected: Detected, platform: Platform, own: &Catalogues) -> Vec<Found> {
-    let first = text.lines().next().unwrap_or_default().as_bytes();
-    if detected.format.is_fields(first) {
-        return Vec::new();
-    }
-    let head = detected.format.head(first, detected.hint);
-    let start = head.as_ref().map_or(0, |head| head.body).min(text.len());
-    let component = head.map_or(String::new(), |head| String::from_utf8_lossy(&head.component).into_owned());
+    let mut component = String::new();
     let mut found: Vec<Found> = Vec::new();
-    let mut note = |hit: Found| {
-        if found.len() < limits::CODES_PER_EVENT {
-            found.push(Found { code: hit.of_program(&component), ..hit });
+    let mut at = 0;
+    for line in text.split_inclusive('\n') {
+        let bare = line.trim_end_matches(['\n', '\r']).as_bytes();
+        let bare = bare.get(..limits::LINE_HEAD_BYTES).unwrap_or(bare);
+        let mut start = 0;
+        if at == 0
+            && let Some(head) = detected.format.head(bare, detected.hint)
+        {
+            start = head.body.min(bare.len());
+            component = String::from_utf8_lossy(&head.component).into_owned();
         }
-    };
-    code::scan(&text.as_bytes()[start..], platform, own, |hit| {
-        note(Found { start: hit.start + start, end: hit.end + start, ..hit });
-    });
-    detected.format.column_codes(first, &mut note);
+        let mut note = |hit: Found, from: usize| {
+            if found.len() < limits::CODES_PER_EVENT {
+                let code = hit.of_program(&component);
+                found.push(Found { start: hit.start + from, end: hit.end + from, code, ..hit });
+            }
+        };
+        if !detected.format.is_fields(bare) {
+            code::scan(&bare[start..], platform, own, |hit| note(hit, at + start));
+        }
+        detected.format.column_codes(bare, &mut |hit| note(hit, at));
+        at += line.len();
+    }
     found
 }
 

@@ -122,6 +122,15 @@ fn is_event_number(name: &str) -> bool {
     matches!(plain.as_str(), "eventid" | "instanceid" | "ereignisid" | "id")
 }
 
+/// Whether a column holds the keywords of events, in the languages of the usual viewers.
+fn is_keywords(name: &str) -> bool {
+    let plain = name.trim_matches(['\u{FEFF}', '"']).trim().to_lowercase();
+    matches!(
+        plain.as_str(),
+        "keywords" | "schlüsselwörter" | "mots clés" | "mots-clés" | "palabras clave" | "parole chiave" | "trefwoorden"
+    )
+}
+
 /// What a column of an export of the event log is called as an attribute, as in the other forms of that log.
 fn event_attribute(name: &str) -> &str {
     match name {
@@ -184,6 +193,13 @@ impl Csv {
             (Some(date), Some(time)) => Some((date, Some(time))),
             _ => times.iter().copied().find(|index| Some(*index) != date).or(date).map(|index| (index, None)),
         };
+        // The export of the security log has no level: its keywords tell success from failure.
+        if kind == Kind::Events && !roles.contains(&Some(Role::Level)) {
+            let keywords = columns.iter().position(|name| is_keywords(name));
+            if let Some(role) = keywords.and_then(|index| roles.get_mut(index)) {
+                *role = Some(Role::Level);
+            }
+        }
         // Of several columns with a role only the first has it.
         let mut taken = Vec::new();
         for (index, role) in roles.iter_mut().enumerate() {
@@ -225,7 +241,8 @@ impl Csv {
             return None;
         }
         let has = |role: Role| columns.iter().any(|name| self::role(name) == Some(role));
-        let events = has(Role::Level) && columns.iter().any(|name| is_event_number(name)) && has(Role::Time);
+        let levelled = has(Role::Level) || columns.iter().any(|name| is_keywords(name));
+        let events = levelled && columns.iter().any(|name| is_event_number(name)) && has(Role::Time);
         let kind = if events { Kind::Events } else { Kind::Table };
         (kind == wanted && (has(Role::Time) || columns.len() >= 4)).then(|| Self::new(kind, delimiter, columns))
     }
@@ -432,6 +449,10 @@ impl LineFormat for Csv {
         Some(head)
     }
 
+    fn version(&self) -> u32 {
+        2
+    }
+
     fn keeps_leading_lines(&self) -> bool {
         self.kind == Kind::Postgres
     }
@@ -447,8 +468,11 @@ impl LineFormat for Csv {
             let name = self.columns.get(index).map(String::as_str);
             match (self.roles.get(index).copied().flatten(), name) {
                 (Some(Role::Message), _) => body = Some(value.clone()),
-                (Some(Role::Level | Role::PythonLevel | Role::OtelLevel), _) => {
+                (Some(Role::Level | Role::PythonLevel | Role::OtelLevel), name) => {
                     record.severity_text = Some(value.clone());
+                    if name.is_some_and(is_keywords) {
+                        record.attributes.insert("event.keywords".into(), Value::from(value.as_str()));
+                    }
                 }
                 (Some(Role::Time | Role::Pid | Role::Tid | Role::Component), _) => {}
                 (Some(Role::Host), _) => {

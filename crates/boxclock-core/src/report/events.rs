@@ -166,7 +166,12 @@ impl EventWriter {
                 let found = codes_in(&text, detected, source.platform, own);
                 found
                     .iter()
-                    .map(|hit| code_out(text[hit.start..hit.end].to_owned(), event.meant(hit.code), own))
+                    .map(|hit| {
+                        let code = event.meant(hit.code);
+                        // A code of fields stands nowhere in the text.
+                        let written = text.get(hit.start..hit.end).filter(|written| !written.is_empty());
+                        code_out(written.map_or_else(|| code.written(own), str::to_owned), code, own)
+                    })
                     .collect()
             }
             Reader::Lines(_) => Vec::new(),
