@@ -205,3 +205,6 @@ mod corpus_tests;
 
 #[cfg(test)]
 mod engine_tests;
+
+#[cfg(test)]
+mod order_tests;

@@ -377,7 +377,9 @@ pub(crate) fn named_trouble_head(line: &[u8]) -> Option<Head<'_>> {
 
 /// The usual record of a text format: the body is what follows the head.
 fn record_from_head(head: Option<Head<'_>>, text: &str) -> Record {
-    let Some(head) = head.or_else(|| named_trouble_head(text.as_bytes())) else { return Record { body: body_text(text), ..Record::default() } };
+    let Some(head) = head.or_else(|| named_trouble_head(text.as_bytes())) else {
+        return Record { body: body_text(text), ..Record::default() };
+    };
     let severity_text = String::from_utf8_lossy(&head.severity_text).into_owned();
     Record {
         body: body_text(text.get(head.body..).unwrap_or(text)),

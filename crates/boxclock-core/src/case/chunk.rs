@@ -237,7 +237,9 @@ impl<'a> Builder<'a> {
         };
         match self.head(line) {
             Some(head) => self.event(pos, line, &head),
-            None if self.has_date_lines && self.detected.format.date_line(line).is_some_and(|date| self.take_date(date)) => {
+            None if self.has_date_lines
+                && self.detected.format.date_line(line).is_some_and(|date| self.take_date(date)) =>
+            {
                 self.segment.attached_lines += 1;
             }
             // The first lines of a file have no event before them: the first of them starts one.
@@ -251,7 +253,8 @@ impl<'a> Builder<'a> {
                 if let Some(last) = self.segment.flags.last_mut() {
                     *last |= flag::MULTILINE;
                 }
-                let may_say = !self.only_first_tail || self.segment.line_numbers.last() == Some(&(self.segment.lines as u32).wrapping_sub(1));
+                let may_say = !self.only_first_tail
+                    || self.segment.line_numbers.last() == Some(&(self.segment.lines as u32).wrapping_sub(1));
                 if self.has_tails && may_say {
                     self.tail(line);
                 }

@@ -3,7 +3,7 @@
 //! Such a source is read backwards wherever order counts: its last record happened first.
 
 use super::{Reader, Source};
-use crate::clock::Stamp;
+use crate::clock::{DAY, Stamp};
 use crate::format::Detected;
 use crate::limits;
 use crate::text::{SourceFile, bare_line};
@@ -19,25 +19,28 @@ struct Steps {
     back: usize,
     forward: usize,
     records: usize,
-    first: Option<i64>,
+    /// From the first to the last, in nanoseconds.
+    sum: i64,
     last: Option<i64>,
 }
 
 impl Steps {
-    fn take(&mut self, time: i64) {
+    /// Takes the next time; stamps without year or date begin again after `period` nanoseconds.
+    fn take(&mut self, time: i64, period: Option<i64>) {
         self.records += 1;
-        self.first.get_or_insert(time);
-        if let Some(last) = self.last.replace(time) {
-            self.back += usize::from(time < last);
-            self.forward += usize::from(time > last);
+        let Some(last) = self.last.replace(time) else { return };
+        let mut step = time.saturating_sub(last);
+        if let Some(period) = period {
+            step -= if step > period / 2 { period } else { 0 };
+            step += if step < -period / 2 { period } else { 0 };
         }
+        self.back += usize::from(step < 0);
+        self.forward += usize::from(step > 0);
+        self.sum = self.sum.saturating_add(step);
     }
 
     fn falls(&self) -> bool {
-        self.records >= MIN_RECORDS
-            && self.back >= 2
-            && self.forward * STEPS_BACK <= self.back
-            && self.last < self.first
+        self.records >= MIN_RECORDS && self.back >= 2 && self.forward * STEPS_BACK <= self.back && self.sum < 0
     }
 }
 
@@ -51,7 +54,7 @@ pub(super) fn is_newest_first(source: &Source) -> bool {
     let piece = limits::SAMPLE_BYTES as u64;
     let mut places = vec![source.mark_bytes];
     if source.len_bytes > 2 * piece {
-        places.extend([source.len_bytes / 2 & !3, source.len_bytes.saturating_sub(piece) & !3]);
+        places.extend([(source.len_bytes / 2) & !3, source.len_bytes.saturating_sub(piece) & !3]);
     }
     let mut all = Steps::default();
     for place in places {
@@ -63,8 +66,7 @@ pub(super) fn is_newest_first(source: &Source) -> bool {
         all.back += steps.back;
         all.forward += steps.forward;
         all.records += steps.records;
-        all.first = all.first.or(steps.first);
-        all.last = steps.last.or(all.last);
+        all.sum = all.sum.saturating_add(steps.sum);
     }
     all.falls()
 }
@@ -77,15 +79,15 @@ fn steps_at(source: &Source, detected: Detected, file: &SourceFile, place: u64) 
     let mut kind = None;
     for line in lines {
         let Some(head) = detected.format.head(bare_line(line), detected.hint) else { continue };
-        let (this, time) = match head.stamp {
-            Stamp::Utc(ns, _) => (0, ns),
-            Stamp::Local(ns) => (1, ns),
-            Stamp::NoYear(ns) => (2, ns),
-            Stamp::TimeOfDay(ns) => (3, ns),
+        let (this, time, period) = match head.stamp {
+            Stamp::Utc(ns, _) => (0, ns, None),
+            Stamp::Local(ns) => (1, ns, None),
+            Stamp::NoYear(ns) => (2, ns, Some(366 * DAY)),
+            Stamp::TimeOfDay(ns) => (3, ns, Some(DAY)),
             Stamp::None | Stamp::Uptime(_) | Stamp::OutOfRange => continue,
         };
         if *kind.get_or_insert(this) == this {
-            steps.take(time);
+            steps.take(time, period);
         }
     }
     steps

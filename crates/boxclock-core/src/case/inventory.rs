@@ -346,7 +346,10 @@ fn take_story(folder: &Path, candidates: &mut Vec<Candidate>, left_out: &mut Vec
             Some(story)
         }
         Err(error) => {
-            left_out.push(LeftOut { path: gather::STORY_NAME.into(), reason: format!("no story that can be read: {error}") });
+            left_out.push(LeftOut {
+                path: gather::STORY_NAME.into(),
+                reason: format!("no story that can be read: {error}"),
+            });
             None
         }
     }

@@ -294,7 +294,8 @@ impl Loader {
             finish::days_across(&mut segments, source, behind);
             finish::dates_across(&mut segments, source);
         }
-        let mut dated = segments.iter().flat_map(|segment| segment.times.iter()).copied().filter(|time| *time != NO_TIME);
+        let mut dated =
+            segments.iter().flat_map(|segment| segment.times.iter()).copied().filter(|time| *time != NO_TIME);
         let first = if source.newest_first { dated.next_back() } else { dated.next() };
         let report = &mut self.reports[index];
         for segment in &segments {

@@ -144,8 +144,14 @@ fn start_in_name(source: &Source) -> Option<i64> {
     let name = source.name.rsplit('/').next()?.as_bytes();
     let at = (0..name.len().saturating_sub(18)).find(|at| {
         let part = name.get(*at..at + 19).unwrap_or_default();
-        let digits = |range: std::ops::Range<usize>| part.get(range).is_some_and(|part| part.iter().all(u8::is_ascii_digit));
-        digits(0..4) && digits(5..7) && digits(8..10) && digits(11..13) && digits(14..16) && digits(17..19)
+        let digits =
+            |range: std::ops::Range<usize>| part.get(range).is_some_and(|part| part.iter().all(u8::is_ascii_digit));
+        digits(0..4)
+            && digits(5..7)
+            && digits(8..10)
+            && digits(11..13)
+            && digits(14..16)
+            && digits(17..19)
             && part.get(10).is_some_and(|mark| matches!(mark, b'T' | b'_' | b'-' | b' '))
     })?;
     let part = |from: usize, count: usize| {

@@ -127,8 +127,12 @@ fn write(record: &Element, place: Place, out: &mut Output) -> io::Result<()> {
             fields.insert(attribute.into(), text.into());
         }
     }
-    let params: Vec<Value> =
-        record.children.iter().filter(|child| &*child.name == "param").map(|child| child.text.as_str().into()).collect();
+    let params: Vec<Value> = record
+        .children
+        .iter()
+        .filter(|child| &*child.name == "param")
+        .map(|child| child.text.as_str().into())
+        .collect();
     if !params.is_empty() {
         fields.insert("log.message.parameters".into(), params.into());
     }

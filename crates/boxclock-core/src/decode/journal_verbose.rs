@@ -28,7 +28,8 @@ pub(super) struct JournalVerbose;
 /// The head of an entry: its time.
 fn head(line: &str) -> Option<Stamp> {
     let (weekday, rest) = line.split_once(' ')?;
-    let is_weekday = !weekday.is_empty() && weekday.len() <= 12 && weekday.chars().all(|c| c.is_alphabetic() || c == '.');
+    let is_weekday =
+        !weekday.is_empty() && weekday.len() <= 12 && weekday.chars().all(|c| c.is_alphabetic() || c == '.');
     let bytes = rest.as_bytes();
     let (mut civil, end) = scan::iso(bytes).filter(|_| is_weekday)?;
     let mut end = end;
@@ -60,8 +61,7 @@ impl Decoder for JournalVerbose {
     fn recognise(&self, start: &[u8]) -> bool {
         let text = String::from_utf8_lossy(start.get(..start.len().min(8192)).unwrap_or_default());
         let mut lines = text.lines().filter(|line| !line.starts_with("-- "));
-        lines.next().is_some_and(|line| head(line).is_some())
-            && lines.next().is_some_and(|line| field(line).is_some())
+        lines.next().is_some_and(|line| head(line).is_some()) && lines.next().is_some_and(|line| field(line).is_some())
     }
 
     fn platform(&self) -> Platform {

@@ -142,7 +142,8 @@ impl Decoder for KernelJson {
             let level = value.get("pri").and_then(Value::as_u64).and_then(|level| u32::try_from(level).ok());
             let seconds = value.get("time").and_then(Value::as_f64).filter(|seconds| (0.0..1e9).contains(seconds));
             #[allow(clippy::cast_possible_truncation, reason = "at most 1e18")]
-            let uptime = seconds.map(|seconds| Stamp::Uptime((seconds * 1e6).round() as i64 * (SECOND / 1_000_000)));
+            let uptime = seconds
+                .map(|seconds| Stamp::Uptime(((seconds * 1e6).round() as i64).saturating_mul(SECOND / 1_000_000)));
             let mut fields = Map::new();
             fields.extend(seconds.map(|seconds| ("boxclock.uptime_s".to_owned(), Value::from(seconds))));
             out.entry(&Entry {

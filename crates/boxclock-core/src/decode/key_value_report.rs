@@ -119,7 +119,7 @@ impl Decoder for KeyValueReport {
         let (key, value) = line.split_at(mark);
         let value = value.get(1..).unwrap_or_default().trim_ascii();
         let starts = |words: &[&[u8]]| {
-            words.iter().any(|word| key.len() >= word.len() && key[..word.len()].eq_ignore_ascii_case(word))
+            words.iter().any(|word| key.get(..word.len()).is_some_and(|start| start.eq_ignore_ascii_case(word)))
         };
         let plain = value.strip_prefix(b"0x").unwrap_or(value);
         let is_wide = plain.len() == 8 && plain.iter().all(u8::is_ascii_hexdigit);

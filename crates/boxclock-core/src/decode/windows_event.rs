@@ -237,8 +237,9 @@ fn values(element: &Element, add: &mut impl FnMut(Cow<'static, str>, &str)) {
     let name = element.attribute("Name").filter(|_| is_data);
     let name = name.unwrap_or(if is_data { "" } else { element.local() });
     for (key, value) in &element.attributes {
-        let is_own = !(is_data && &**key == "Name") && !key.starts_with("xmlns") && !key.contains(':');
-        if is_own {
+        let is_name = is_data && &**key == "Name";
+        let is_of_xml = key.starts_with("xmlns") || key.contains(':');
+        if !is_name && !is_of_xml {
             add(Cow::Owned(format!("{name}.{key}")), value);
         }
     }

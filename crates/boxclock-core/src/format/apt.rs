@@ -153,7 +153,8 @@ impl LineFormat for AptTerm {
             Some(severity) => {
                 // `dpkg: error processing …` and `E: …`: the level is the word behind the program, or the letter.
                 let (first, rest) = line.split_at(memchr::memchr(b':', line).unwrap_or(0));
-                let word = if first.len() == 1 { first } else { rest.get(2..).map_or(&[][..], |rest| token(rest, 0).0) };
+                let word =
+                    if first.len() == 1 { first } else { rest.get(2..).map_or(&[][..], |rest| token(rest, 0).0) };
                 let word = if severity == Severity::NONE { &[][..] } else { word };
                 (severity, word, if line.starts_with(b"dpkg") { &b"dpkg"[..] } else { b"apt" })
             }

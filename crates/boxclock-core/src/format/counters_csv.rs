@@ -194,18 +194,15 @@ impl LineFormat for CountersCsv {
                 Some(Head { stamp: civil.stamp(), component: Cow::Borrowed(b"vmstat"), ..Head::default() })
             }
             Shape::Sar { host, .. } => {
-                let stamp = match forms::time_of_day(line) {
-                    Some((civil, end)) => {
-                        let rest = line.get(end..)?;
-                        let restart = memchr::memmem::find(rest, b"LINUX RESTART").is_some();
-                        // A line of column names has the time too.
-                        (restart || has_number(rest)).then(|| civil.stamp())?
-                    }
+                let stamp = if let Some((civil, end)) = forms::time_of_day(line) {
+                    let rest = line.get(end..)?;
+                    let restart = memchr::memmem::find(rest, b"LINUX RESTART").is_some();
+                    // A line of column names has the time too.
+                    (restart || has_number(rest)).then(|| civil.stamp())?
+                } else {
                     // `iostat -t` writes date and time on a line of their own, the tables below.
-                    None => {
-                        let (civil, end) = forms::dated(line, DateOrder::MonthFirst)?;
-                        line.get(end..)?.trim_ascii().is_empty().then(|| civil.stamp())?
-                    }
+                    let (civil, end) = forms::dated(line, DateOrder::MonthFirst)?;
+                    line.get(end..)?.trim_ascii().is_empty().then(|| civil.stamp())?
                 };
                 Some(Head {
                     stamp,

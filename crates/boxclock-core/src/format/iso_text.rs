@@ -441,7 +441,7 @@ fn word<'a>(line: &'a [u8], at: usize, parts: &mut Parts<'a>) -> Option<usize> {
     {
         let rest = line.get(end..)?;
         let close = rest.strip_prefix(b"[").and_then(|rest| rest.iter().take(12).position(|byte| *byte == b']'))?;
-        parts.level = Some((Severity::from_syslog(u32::from(digit - b'0')), raw));
+        parts.level = Some((Severity::from_syslog(u32::from(*digit)), raw));
         parts.tid = rest.get(1..=close).and_then(number);
         return rest.get(close + 2..)?.starts_with(b":").then_some(end + close + 3);
     }
@@ -456,7 +456,8 @@ fn word<'a>(line: &'a [u8], at: usize, parts: &mut Parts<'a>) -> Option<usize> {
     }
     // `7f45b19e6080 Info: text`: a thread by its address.
     let is_address = (8..=16).contains(&bare.len()) && bare.iter().all(u8::is_ascii_hexdigit) && number(bare).is_none();
-    if is_address && parts.level.is_none() && starts_with_level(line.get(skip_blanks(line, end)..).unwrap_or_default()) {
+    if is_address && parts.level.is_none() && starts_with_level(line.get(skip_blanks(line, end)..).unwrap_or_default())
+    {
         return Some(end);
     }
     // `p=28474 u=root n=name | text`
@@ -469,7 +470,8 @@ fn word<'a>(line: &'a [u8], at: usize, parts: &mut Parts<'a>) -> Option<usize> {
     }
     // `PHP Fatal error:  text`
     if raw == b"PHP" && parts.level.is_none() {
-        let (phrase, severity) = PHP_LEVELS.iter().find(|(phrase, _)| line.get(end..).is_some_and(|rest| rest.starts_with(phrase)))?;
+        let (phrase, severity) =
+            PHP_LEVELS.iter().find(|(phrase, _)| line.get(end..).is_some_and(|rest| rest.starts_with(phrase)))?;
         parts.level = Some((*severity, line.get(end + 1..end + phrase.len() - 1)?));
         return Some(end + phrase.len());
     }

@@ -302,10 +302,27 @@ fn http_status(line: &[u8], found: &mut dyn FnMut(crate::code::Found)) {
     let mut take = |key: &'_ [u8], value: Raw<'_>| {
         let (Raw::Word(word) | Raw::Text(word, _)) = value else { return };
         match key {
-            b"method" | b"request_method" | b"http.request.method" | b"verb" | b"path" | b"uri" | b"url" | b"request"
-            | b"request_uri" | b"url.path" | b"RequestMethod" | b"RequestPath" | b"cs-method" => is_request = true,
-            b"status" | b"status_code" | b"statusCode" | b"http.response.status_code" | b"response_status" | b"code"
-            | b"DownstreamStatus" | b"StatusCode" => {
+            b"method"
+            | b"request_method"
+            | b"http.request.method"
+            | b"verb"
+            | b"path"
+            | b"uri"
+            | b"url"
+            | b"request"
+            | b"request_uri"
+            | b"url.path"
+            | b"RequestMethod"
+            | b"RequestPath"
+            | b"cs-method" => is_request = true,
+            b"status"
+            | b"status_code"
+            | b"statusCode"
+            | b"http.response.status_code"
+            | b"response_status"
+            | b"code"
+            | b"DownstreamStatus"
+            | b"StatusCode" => {
                 if let Some(number) = number(word).filter(|number| (100..600).contains(number) && word.len() == 3) {
                     status.get_or_insert((word.as_ptr().addr(), number));
                 }

@@ -98,7 +98,10 @@ mod tests {
         assert!(LevelText.head(b"NOTICE:x:y", 0).is_none());
         let line = b"[WARNING]  (28060) : server b/s1 is down";
         let head = LevelText.head(line, LOOSE).unwrap();
-        assert_eq!((head.severity, head.pid, line.get(head.body..)), (Severity::WARN, Some(28060), Some(&b"server b/s1 is down"[..])));
+        assert_eq!(
+            (head.severity, head.pid, line.get(head.body..)),
+            (Severity::WARN, Some(28060), Some(&b"server b/s1 is down"[..]))
+        );
         assert_eq!(LevelText.head(b"server is down", LOOSE).unwrap().severity, Severity::NONE);
     }
 }

@@ -140,9 +140,10 @@ fn outcome(text: &[u8]) -> Option<Severity> {
     let digits = said.get(word + 1..)?.iter().take(6).take_while(|byte| byte.is_ascii_digit()).count();
     let numbered = digits >= 4 && said.get(word + 1 + digits) == Some(&b'.');
     let word = String::from_utf8_lossy(said.get(..word)?).to_lowercase();
-    let is_warning = ["warn", "avert", "advert", "avvis", "waars", "aviso", "varn", "advars", "ostrze", "предупр", "警告"]
-        .iter()
-        .any(|start| word.starts_with(start));
+    let is_warning =
+        ["warn", "avert", "advert", "avvis", "waars", "aviso", "varn", "advars", "ostrze", "предупр", "警告"]
+            .iter()
+            .any(|start| word.starts_with(start));
     match (numbered, is_warning) {
         (true, true) => Some(Severity::WARN),
         (true, false) if word.starts_with("inf") => Some(Severity::INFO),
@@ -199,7 +200,8 @@ impl LineFormat for MsiLog {
             _ => {
                 let severity = statement(line)?;
                 let word = line.iter().position(|byte| *byte == b' ').and_then(|end| line.get(..end));
-                let severity_text = word.filter(|_| severity > Severity::NONE && outcome(line).is_none()).unwrap_or_default();
+                let severity_text =
+                    word.filter(|_| severity > Severity::NONE && outcome(line).is_none()).unwrap_or_default();
                 let severity_text = Cow::Borrowed(severity_text);
                 Some(Head { severity, severity_text, component: component(b"msi"), ..Head::default() })
             }
@@ -209,10 +211,10 @@ impl LineFormat for MsiLog {
     /// The numbers of the actions' outcomes are those of the service itself, no codes of the system; its notes stand in good runs too,
     /// and what is translated to success is none.
     fn is_fields(&self, line: &[u8]) -> bool {
-        let note = engine(line).and_then(|engine| line.get(engine.body..)).is_some_and(|text| text.starts_with(b"Note: "));
-        let translated = || {
-            line.starts_with(b"CustomAction ") && memchr::memmem::find(line, b"translated to success").is_some()
-        };
+        let note =
+            engine(line).and_then(|engine| line.get(engine.body..)).is_some_and(|text| text.starts_with(b"Note: "));
+        let translated =
+            || line.starts_with(b"CustomAction ") && memchr::memmem::find(line, b"translated to success").is_some();
         note || is_end(line) || translated()
     }
 

@@ -22,7 +22,8 @@ pub(super) fn read(line: &[u8]) -> Option<NamedTrouble<'_>> {
         return Some(found);
     }
     let name = line.iter().take(64).take_while(|byte| is_name_byte(**byte)).count();
-    let program = line.get(..name).filter(|name| name.first().is_some_and(u8::is_ascii_alphabetic) || name.starts_with(b"/"))?;
+    let program =
+        line.get(..name).filter(|name| name.first().is_some_and(u8::is_ascii_alphabetic) || name.starts_with(b"/"))?;
     let mut at = name;
     let mut pid = None;
     if line.get(at) == Some(&b'[') {
@@ -81,7 +82,8 @@ pub(super) fn level_first(line: &[u8]) -> Option<(Severity, &[u8])> {
         if let Some(severity) = severity.filter(|_| matches!(behind.first(), None | Some(b' '))) {
             return Some((severity, word));
         }
-        let is_place = !word.is_empty() && !word.contains(&b' ') && (word.contains(&b'.') || word.iter().all(u8::is_ascii_digit));
+        let is_place =
+            !word.is_empty() && !word.contains(&b' ') && (word.contains(&b'.') || word.iter().all(u8::is_ascii_digit));
         if !is_place {
             return None;
         }

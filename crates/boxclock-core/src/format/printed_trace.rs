@@ -82,7 +82,13 @@ pub(super) fn goes_on(line: &[u8], state: &mut LineState) -> bool {
         PYTHON_CHAIN if starts(&[b"Traceback (most recent call last):"]) => (true, PYTHON),
         FAULT
             if indented
-                || starts(&[b"Python runtime state: ", b"Current thread ", b"Thread 0x", b"Extension modules: ", b"<"]) =>
+                || starts(&[
+                    b"Python runtime state: ",
+                    b"Current thread ",
+                    b"Thread 0x",
+                    b"Extension modules: ",
+                    b"<",
+                ]) =>
         {
             (true, FAULT)
         }

@@ -31,7 +31,8 @@ fn columns(line: &[u8]) -> Option<[(usize, &[u8]); 10]> {
     }
     let (time, result) = (found[0].1, found[3].1);
     let is_result = result.iter().take_while(|byte| byte.is_ascii_uppercase() || **byte == b'_').count();
-    let known = time.get(10) == Some(&b'.') && time.len() == 14 && is_result > 2 && result.get(is_result) == Some(&b'/');
+    let known =
+        time.get(10) == Some(&b'.') && time.len() == 14 && is_result > 2 && result.get(is_result) == Some(&b'/');
     (known && number(found[1].1).is_some()).then_some(found)
 }
 
@@ -67,7 +68,8 @@ impl LineFormat for ProxyAccess {
         let line = text.lines().next().unwrap_or_default();
         let mut record = Record { body: body_text(line), ..Record::default() };
         let Some(columns) = columns(line.as_bytes()) else { return record };
-        let word = |at: usize| String::from_utf8_lossy(columns.get(at).map_or(&b""[..], |column| column.1)).into_owned();
+        let word =
+            |at: usize| String::from_utf8_lossy(columns.get(at).map_or(&b""[..], |column| column.1)).into_owned();
         let (result, status) = word(3).split_once('/').map(|(a, b)| (a.to_owned(), b.to_owned())).unwrap_or_default();
         let pairs = [
             ("proxy.elapsed_ms", word(1)),

@@ -149,16 +149,13 @@ fn with_weekday(text: &[u8]) -> Option<(Civil, usize)> {
     let rest = text.get(start..)?;
     let (mut civil, mut end) = scan::iso(rest).filter(|_| rest.get(10) == Some(&b' '))?;
     if civil.offset.is_none() {
-        match scan::certain_zone(rest, end) {
-            Some((offset, zone_end, ambiguous)) => {
-                civil.offset = Some(offset).filter(|_| !ambiguous);
-                end = zone_end;
-            }
-            None => {
-                let (word, word_end) = token(rest, end + 1);
-                let is_zone = (2..=5).contains(&word.len()) && word.iter().all(u8::is_ascii_uppercase);
-                end = if is_zone { word_end } else { end };
-            }
+        if let Some((offset, zone_end, ambiguous)) = scan::certain_zone(rest, end) {
+            civil.offset = Some(offset).filter(|_| !ambiguous);
+            end = zone_end;
+        } else {
+            let (word, word_end) = token(rest, end + 1);
+            let is_zone = (2..=5).contains(&word.len()) && word.iter().all(u8::is_ascii_uppercase);
+            end = if is_zone { word_end } else { end };
         }
     }
     Some((civil, start + end))

@@ -22,8 +22,9 @@ pub(super) struct ServerText;
 fn with_role(line: &[u8]) -> Option<Head<'_>> {
     let digits = line.iter().take(11).take_while(|byte| byte.is_ascii_digit()).count();
     let pid = number(line.get(..digits)?)?;
-    let role = line.get(digits + 1..digits + 2).filter(|role| role[0].is_ascii_uppercase())?;
-    let rest = line.get(digits + 3..).filter(|_| line.get(digits) == Some(&b':') && line.get(digits + 2) == Some(&b' '))?;
+    let role = line.get(digits + 1..digits + 2).filter(|role| role.first().is_some_and(u8::is_ascii_uppercase))?;
+    let rest =
+        line.get(digits + 3..).filter(|_| line.get(digits) == Some(&b':') && line.get(digits + 2) == Some(&b' '))?;
     let (civil, end) = forms::dated(rest, DateOrder::DayFirst)?;
     let severity = match rest.get(end..end + 3)? {
         b" . " => Severity::DEBUG,
@@ -82,7 +83,10 @@ mod tests {
     fn both_shapes() {
         let line = b"28249:M 12 Apr 2026 02:31:07.442 # memory overcommit is off";
         let head = ServerText.head(line, 0).unwrap();
-        assert_eq!((head.severity, head.pid, line.get(head.body..)), (Severity::WARN, Some(28249), Some(&b"memory overcommit is off"[..])));
+        assert_eq!(
+            (head.severity, head.pid, line.get(head.body..)),
+            (Severity::WARN, Some(28249), Some(&b"memory overcommit is off"[..]))
+        );
         let line = b"6b0c100a.285e2c45 0x7f4abcbc5200 conn=1000 op=0";
         let head = ServerText.head(line, 0).unwrap();
         assert_eq!(head.stamp, Stamp::Utc(0x6b0c_100a * SECOND + 0x285e_2c45, 0));

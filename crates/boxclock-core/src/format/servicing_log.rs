@@ -90,7 +90,8 @@ fn component_word(line: &[u8], at: usize) -> (&[u8], usize) {
     let (word, end) = token(line, at);
     let capitals = word.iter().all(|byte| byte.is_ascii_uppercase() || byte.is_ascii_digit() || *byte == b'_');
     // Other names are padded.
-    let padded = word.iter().all(|byte| byte.is_ascii_alphanumeric() || *byte == b'_') && skip_blanks(line, end) > end + 1;
+    let padded =
+        word.iter().all(|byte| byte.is_ascii_alphanumeric() || *byte == b'_') && skip_blanks(line, end) > end + 1;
     let name = word.len() <= 16 && word.first().is_some_and(u8::is_ascii_alphabetic) && (capitals || padded);
     if name { (word, end) } else { (b"", at) }
 }

@@ -44,8 +44,8 @@ pub(super) fn facility_name(priority: u32) -> &'static str {
 }
 
 const FACILITIES: [&str; 24] = [
-    "kern", "user", "mail", "daemon", "auth", "syslog", "lpr", "news", "uucp", "cron", "authpriv", "ftp", "ntp", "audit",
-    "alert", "clock", "local0", "local1", "local2", "local3", "local4", "local5", "local6", "local7",
+    "kern", "user", "mail", "daemon", "auth", "syslog", "lpr", "news", "uucp", "cron", "authpriv", "ftp", "ntp",
+    "audit", "alert", "clock", "local0", "local1", "local2", "local3", "local4", "local5", "local6", "local7",
 ];
 
 /// Whether a word is the name of a syslog facility.

@@ -13,11 +13,26 @@ pub(super) fn is_harmless(text: &[u8], (start, end): (usize, usize), code: Code)
         Family::Signal => is_argument(before) || is_graceful(text, end, code.number) || is_setting(before),
         Family::Stop => code.number == 0,
         // `no valve (ZeroDivisionError)` is Ruby's way, and PHP has names of Java's.
-        Family::Python => (before.ends_with(b"(") && rest.starts_with(b")")) || has(&[b"node:", b".js:", b"Cannot read propert", b" is not a function"]),
+        Family::Python => {
+            (before.ends_with(b"(") && rest.starts_with(b")"))
+                || has(&[b"node:", b".js:", b"Cannot read propert", b" is not a function"])
+        }
         Family::Java => has(&[b".php", b"PHP ", b"{main}"]) || before.ends_with(b"new "),
-        Family::Exit => is_place(before) || before.ends_with(b",code=") || is_tally(text, before) || is_byte_dump(before, rest) || is_usual_exit(before, code.number),
+        Family::Exit => {
+            is_place(before)
+                || before.ends_with(b",code=")
+                || is_tally(text, before)
+                || is_byte_dump(before, rest)
+                || is_usual_exit(before, code.number)
+        }
         Family::Hresult | Family::NtStatus if is_reason_of_shutdown(before) => true,
-        _ => is_tally(text, before) || is_byte_dump(before, rest) || is_counter(text, before) || is_part_of_status(before, rest) || is_in_query(before),
+        _ => {
+            is_tally(text, before)
+                || is_byte_dump(before, rest)
+                || is_counter(text, before)
+                || is_part_of_status(before, rest)
+                || is_in_query(before)
+        }
     }
 }
 
@@ -40,7 +55,10 @@ fn is_argument(before: &[u8]) -> bool {
             b')' => depth += 1,
             b'(' if depth > 0 => depth -= 1,
             b'(' => {
-                let name = before[..at].iter().rev().take_while(|byte| byte.is_ascii_lowercase() || **byte == b'_' || byte.is_ascii_digit());
+                let name = before[..at]
+                    .iter()
+                    .rev()
+                    .take_while(|byte| byte.is_ascii_lowercase() || **byte == b'_' || byte.is_ascii_digit());
                 return name.count() >= 3 && !before[at..].ends_with(b"== ");
             }
             _ => {}
@@ -55,11 +73,23 @@ fn is_graceful(text: &[u8], end: usize, number: u32) -> bool {
     let is_request = number == 3;
     let rest = &text[end.min(text.len())..];
     let rest = &rest[..rest.len().min(80)];
-    let around = |word: &[u8]| rest.windows(word.len()).any(|window| window.eq_ignore_ascii_case(word)) || near_before(text, end, 60, word);
+    let around = |word: &[u8]| {
+        rest.windows(word.len()).any(|window| window.eq_ignore_ascii_case(word)) || near_before(text, end, 60, word)
+    };
     let asked = [&b"received"[..], b"caught", b"got signal", b"got sig"].iter().any(|word| around(word));
-    let obeyed = [&b"shut"[..], b"grace", b"stopping", b"exiting", b"reload", b"reopen", b"reconfig", b"terminating", b"restart"]
-        .iter()
-        .any(|word| around(word));
+    let obeyed = [
+        &b"shut"[..],
+        b"grace",
+        b"stopping",
+        b"exiting",
+        b"reload",
+        b"reopen",
+        b"reconfig",
+        b"terminating",
+        b"restart",
+    ]
+    .iter()
+    .any(|word| around(word));
     is_request && asked && obeyed
 }
 
@@ -88,14 +118,19 @@ fn is_usual_exit(before: &[u8], number: u32) -> bool {
 /// `Reason Code: 0x80020003`: why somebody shut a system down.
 fn is_reason_of_shutdown(before: &[u8]) -> bool {
     const LEADS: [&[u8]; 3] = [b"eason code: ", b"eason code = ", b"eason code "];
-    LEADS.iter().any(|lead| before.len() >= lead.len() && before[before.len() - lead.len()..].eq_ignore_ascii_case(lead))
+    LEADS
+        .iter()
+        .any(|lead| before.len() >= lead.len() && before[before.len() - lead.len()..].eq_ignore_ascii_case(lead))
 }
 
 /// `ok=2 changed=1 unreachable=0 failed=1`: a summary that counts what failed.
 fn is_tally(text: &[u8], before: &[u8]) -> bool {
     let counted = before.ends_with(b"failed=") || before.ends_with(b"failed: ") || before.ends_with(b"errors=");
     let near = &text[before.len().saturating_sub(160)..text.len().min(before.len() + 80)];
-    counted && [&b"ok="[..], b"skipped=", b"passed", b"unreachable=", b"skipped:"].iter().any(|word| memchr::memmem::find(near, word).is_some())
+    counted
+        && [&b"ok="[..], b"skipped=", b"passed", b"unreachable=", b"skipped:"]
+            .iter()
+            .any(|word| memchr::memmem::find(near, word).is_some())
 }
 
 /// `"WARN": 4, "ERROR": 5`: how many there were of each level.
@@ -123,5 +158,6 @@ fn is_in_query(before: &[u8]) -> bool {
     let token = before.iter().rev().take(400).take_while(|byte| !matches!(byte, b' ' | b'"' | b'\t' | b'<' | b'>'));
     let token: Vec<u8> = token.copied().collect();
     let Some(mark) = token.iter().position(|byte| *byte == b'?') else { return false };
-    token.get(mark..).is_some_and(|path| path.contains(&b'/')) && token.get(..mark).is_some_and(|query| query.contains(&b'='))
+    token.get(mark..).is_some_and(|path| path.contains(&b'/'))
+        && token.get(..mark).is_some_and(|query| query.contains(&b'='))
 }

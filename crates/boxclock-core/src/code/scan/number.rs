@@ -147,7 +147,12 @@ fn native(driver: &[u8], number: u32) -> Option<Code> {
 /// Whether a text ends with a symbol of the Windows headers.
 fn behind_symbol(text: &[u8]) -> bool {
     let text = text.strip_suffix(b" ").unwrap_or(text);
-    let length = text.iter().rev().take(40).take_while(|byte| byte.is_ascii_uppercase() || byte.is_ascii_digit() || **byte == b'_').count();
+    let length = text
+        .iter()
+        .rev()
+        .take(40)
+        .take_while(|byte| byte.is_ascii_uppercase() || byte.is_ascii_digit() || **byte == b'_')
+        .count();
     let symbol = &text[text.len() - length..];
     // Names that the catalogues have are codes themselves.
     let prefix = symbol.starts_with(b"WSA") || symbol.starts_with(b"ERROR_");
@@ -226,7 +231,8 @@ const SAID: [(u32, &[u8]); 24] = [
 /// Whether a text ends with what the C library says of an error number, and a blank.
 fn says_errno(before: &[u8], number: u32) -> bool {
     let Some(before) = before.strip_suffix(b" ") else { return false };
-    let same = |words: &[u8]| before.len() >= words.len() && before[before.len() - words.len()..].eq_ignore_ascii_case(words);
+    let same =
+        |words: &[u8]| before.len() >= words.len() && before[before.len() - words.len()..].eq_ignore_ascii_case(words);
     SAID.iter().any(|(known, words)| *known == number && same(words))
 }
 
@@ -262,7 +268,8 @@ fn explained(family: Family, number: u32) -> Option<Code> {
 }
 
 fn digits_value(word: &[u8]) -> Option<i64> {
-    (word.len() <= 10 && word.iter().all(u8::is_ascii_digit)).then(|| word.iter().fold(0_i64, |value, byte| value * 10 + i64::from(byte - b'0')))
+    (word.len() <= 10 && word.iter().all(u8::is_ascii_digit))
+        .then(|| word.iter().fold(0_i64, |value, byte| value * 10 + i64::from(byte - b'0')))
 }
 
 fn hex_value(digits: &[u8]) -> Option<u64> {
@@ -306,10 +313,10 @@ fn hexadecimal(text: &[u8], start: usize, digits: &[u8], platform: Platform, own
     let number = value as u32;
     // `[Exit status: FAILURE(0xE0000203)]`
     if digits.len() == 8 && number != 0 && text[..start].ends_with(b"FAILURE(") {
-        return Some(wide(number, own).unwrap_or(Code {
-            family: if number > 0xFFFF { Family::Hresult } else { Family::Win32 },
-            number,
-        }));
+        return Some(
+            wide(number, own)
+                .unwrap_or(Code { family: if number > 0xFFFF { Family::Hresult } else { Family::Win32 }, number }),
+        );
     }
     // On Unix words of hardware and addresses have the same shape: it must be a code that is known, or said to be one.
     let shaped = digits.len() == 8 && number >= 0x8000_0000;
@@ -440,7 +447,8 @@ fn worded(
         let of_exit = context != Context::Exit || near_before(text, from, NEAR, b"syscall=");
         return (number > 1 && of_exit).then(|| known(errno, number)).flatten();
     }
-    let platform = if matches!(context, Context::Errno | Context::Error) { named_platform(text, platform) } else { platform };
+    let platform =
+        if matches!(context, Context::Errno | Context::Error) { named_platform(text, platform) } else { platform };
     small(context, number, platform)
 }
 
