@@ -33,6 +33,24 @@ const LEVELS: [&str; 4] = ["DEBUG", "INFO", "WARN", "ERROR"];
 const SYSLOG: [u8; 4] = [7, 6, 4, 3];
 const PARTS: [&str; 8] = ["dosing", "valves", "feed", "alarms", "scheduler", "probe", "link", "store"];
 
+/// What a large case holds.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Mix {
+    /// The aquarium's own programs: short lines, 0.3 % errors.
+    #[default]
+    Tanks,
+    /// Services as they are met elsewhere: lines of 150 to 250 bytes with hexadecimal ids and durations in each, 4 % warnings, 1.5 %
+    /// errors, a quarter of the bytes in each of four shapes.
+    Services,
+}
+
+const SERVICES: [Kind; 4] = [
+    Kind { name: "hosts/pump-ctl/opt/orders/orders.log", share: 25, format: "iso-text", line: service_iso },
+    Kind { name: "hosts/pump-ctl/var/log/messages", share: 25, format: "rfc3164", line: service_3164 },
+    Kind { name: "hosts/keeper-desk/srv/billing.json", share: 25, format: "json-lines", line: service_json },
+    Kind { name: "hosts/dose-gw/var/log/syslog", share: 25, format: "rfc5424", line: service_5424 },
+];
+
 const KINDS: [Kind; 5] = [
     Kind { name: "hosts/pump-ctl/var/log/syslog", share: 30, format: "rfc5424", line: rfc5424 },
     Kind { name: "hosts/pump-ctl/var/log/tankwarden.json", share: 25, format: "json-lines", line: json_line },
@@ -45,16 +63,20 @@ const KINDS: [Kind; 5] = [
 ///
 /// # Errors
 /// When a file cannot be written.
-pub fn write_large(folder: &Path, bytes: u64, seed: u64) -> io::Result<Written> {
+pub fn write_large(folder: &Path, bytes: u64, seed: u64, mix: Mix) -> io::Result<Written> {
     let mut total = Written::default();
     let mut truth = Vec::new();
-    for (index, kind) in KINDS.iter().enumerate() {
+    let kinds: &[Kind] = match mix {
+        Mix::Tanks => &KINDS,
+        Mix::Services => &SERVICES,
+    };
+    for (index, kind) in kinds.iter().enumerate() {
         let mut rng = Rng::with_seed(seed.wrapping_mul(31).wrapping_add(index as u64));
         let path = folder.join(kind.name);
         if let Some(parent) = path.parent() {
             fs::create_dir_all(parent)?;
         }
-        let one = write_kind(kind, &path, bytes * kind.share / 100, &mut rng)?;
+        let one = write_kind(kind, &path, bytes * kind.share / 100, mix, &mut rng)?;
         total.bytes += one["bytes"].as_u64().unwrap_or(0);
         total.events += one["events"].as_u64().unwrap_or(0);
         total.files += 1;
@@ -64,7 +86,7 @@ pub fn write_large(folder: &Path, bytes: u64, seed: u64) -> io::Result<Written> 
     Ok(total)
 }
 
-fn write_kind(kind: &Kind, path: &Path, bytes: u64, rng: &mut Rng) -> io::Result<Value> {
+fn write_kind(kind: &Kind, path: &Path, bytes: u64, mix: Mix, rng: &mut Rng) -> io::Result<Value> {
     let mut out = BufWriter::with_capacity(1 << 20, File::create(path)?);
     let (mut written, mut events, mut lines) = (0_u64, 0_u64, 0_u64);
     let mut levels = [0_u64; 4];
@@ -76,7 +98,10 @@ fn write_kind(kind: &Kind, path: &Path, bytes: u64, rng: &mut Rng) -> io::Result
     let step = 39_600_000.0 / (bytes as f64 / 160.0);
     let mut exact = 0.0;
     while written < bytes {
-        let level = match rng.u16(0..1000) {
+        let roll = rng.u16(0..1000);
+        let level = match roll {
+            0..=14 if mix == Mix::Services => 3,
+            15..=54 if mix == Mix::Services => 2,
             0..=2 => 3,
             3..=22 => 2,
             23..=299 => 0,
@@ -84,7 +109,10 @@ fn write_kind(kind: &Kind, path: &Path, bytes: u64, rng: &mut Rng) -> io::Result
         };
         let code = level == 3 && rng.u8(0..4) == 0;
         denied += u64::from(code);
-        let text = message(rng, level, code);
+        let text = match mix {
+            Mix::Tanks => message(rng, level, code),
+            Mix::Services => service_message(rng, level, code),
+        };
         line.clear();
         (kind.line)(rng, time, &text, level, &mut line)?;
         line.push(b'\n');
@@ -132,6 +160,83 @@ fn message(rng: &mut Rng, level: usize, code: bool) -> String {
             rng.u16(0..4096)
         ),
     }
+}
+
+fn service_message(rng: &mut Rng, level: usize, code: bool) -> String {
+    let (request, span) = (rng.u64(..), rng.u32(..));
+    let took = f64::from(rng.u32(10..900_000)) / 1000.0;
+    let object = ["plan", "tank", "valve", "order", "invoice", "probe"][rng.usize(..6)];
+    match level {
+        3 if code => format!(
+            "request {request:016x} span {span:08x} could not open {object} {}: 0x80070005 access refused after {took:.3} ms, client 192.0.2.{}:{}",
+            rng.u32(1..99_999),
+            rng.u8(1..250),
+            rng.u16(1024..60_000)
+        ),
+        3 => format!(
+            "request {request:016x} span {span:08x} failed with status {} for {object} {} after {took:.3} ms, {} tries, no answer from upstream",
+            500 + rng.u16(0..5),
+            rng.u32(1..99_999),
+            rng.u8(1..9)
+        ),
+        2 => format!(
+            "request {request:016x} span {span:08x} is slow: {took:.3} ms for {object} {}, pool {}/{} in use, retry in {} ms",
+            rng.u32(1..99_999),
+            rng.u8(1..64),
+            64,
+            rng.u16(10..5000)
+        ),
+        _ => format!(
+            "request {request:016x} span {span:08x} done in {took:.3} ms, {object}={} bytes={} cache={} client=192.0.2.{}:{}",
+            rng.u32(1..99_999),
+            rng.u32(100..9_000_000),
+            ["hit", "miss", "stale"][rng.usize(..3)],
+            rng.u8(1..250),
+            rng.u16(1024..60_000)
+        ),
+    }
+}
+
+const SERVICE_LOGGERS: [&str; 6] = [
+    "net.saltmere.orders.OrderController",
+    "net.saltmere.orders.store.PlanRepository",
+    "net.saltmere.http.RequestFilter",
+    "net.saltmere.billing.InvoiceJob",
+    "net.saltmere.link.UpstreamClient",
+    "net.saltmere.pool.WorkerPool",
+];
+
+fn service_iso(rng: &mut Rng, time: Millis, text: &str, level: usize, out: &mut Vec<u8>) -> io::Result<()> {
+    let logger = SERVICE_LOGGERS[rng.usize(..6)];
+    write!(out, "{} [http-worker-{}] {:<5} {logger} - {text}", iso(time, 0, ' '), rng.u8(0..48), LEVELS[level])
+}
+
+fn service_3164(rng: &mut Rng, time: Millis, text: &str, level: usize, out: &mut Vec<u8>) -> io::Result<()> {
+    let program = ["orders", "billing", "gatewayd", "store"][rng.usize(..4)];
+    let (priority, pid) = (128 + SYSLOG[level], 800 + rng.u16(0..60));
+    write!(out, "<{priority}>{} pump-ctl {program}[{pid}]: {text} trace={:032x}", bsd(time, 0), rng.u128(..))
+}
+
+fn service_json(rng: &mut Rng, time: Millis, text: &str, level: usize, out: &mut Vec<u8>) -> io::Result<()> {
+    write!(
+        out,
+        "{{\"timestamp\":\"{}Z\",\"level\":\"{}\",\"service\":\"billing\",\"trace_id\":\"{:032x}\",\"duration_ms\":{},\"message\":\"{text}\"}}",
+        iso(time, 0, 'T'),
+        LEVELS[level],
+        rng.u128(..),
+        rng.u32(1..90_000)
+    )
+}
+
+fn service_5424(rng: &mut Rng, time: Millis, text: &str, level: usize, out: &mut Vec<u8>) -> io::Result<()> {
+    let priority = 128 + SYSLOG[level];
+    write!(
+        out,
+        "<{priority}>1 {}+02:00 dose-gw gatewayd {} REQ [meta seq=\"{}\"] {text}",
+        iso(time, 7_200_000, 'T'),
+        300 + rng.u16(0..12),
+        rng.u32(..)
+    )
 }
 
 fn rfc5424(rng: &mut Rng, time: Millis, text: &str, level: usize, out: &mut Vec<u8>) -> io::Result<()> {

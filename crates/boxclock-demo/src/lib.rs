@@ -19,7 +19,7 @@ use std::path::Path;
 
 use boxclock_core::logbook::Story;
 
-pub use large::{Written, write_large};
+pub use large::{Mix, Written, write_large};
 
 /// When the demo box is sealed: 12 April 2026, 08:00 UTC+02:00, in UTC nanoseconds.
 pub const SEALED_AT: i64 = 1_775_973_600 * 1_000_000_000;

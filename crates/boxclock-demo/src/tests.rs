@@ -100,17 +100,23 @@ fn equal_seeds_give_equal_bytes() {
     assert!(files(one.path()) == files(other.path()));
     let (one, other, third) =
         (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
-    write_large(one.path(), 200_000, 7).unwrap();
-    write_large(other.path(), 200_000, 7).unwrap();
-    write_large(third.path(), 200_000, 8).unwrap();
+    write_large(one.path(), 200_000, 7, Mix::Tanks).unwrap();
+    write_large(other.path(), 200_000, 7, Mix::Tanks).unwrap();
+    write_large(third.path(), 200_000, 8, Mix::Tanks).unwrap();
     assert!(files(one.path()) == files(other.path()));
     assert!(files(one.path()) != files(third.path()));
 }
 
 #[test]
 fn the_truth_file_is_true() {
+    for mix in [Mix::Tanks, Mix::Services] {
+        check_truth(mix);
+    }
+}
+
+fn check_truth(mix: Mix) {
     let folder = tempfile::tempdir().unwrap();
-    let written = write_large(folder.path(), 3_000_000, 3).unwrap();
+    let written = write_large(folder.path(), 3_000_000, 3, mix).unwrap();
     let case = Case::open(&[folder.path().to_path_buf()], Options::default(), &Work::default()).unwrap();
     let loaded = case.load(&Work::default()).unwrap();
     assert_eq!(loaded.table.len() as u64, written.events);

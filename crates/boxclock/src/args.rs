@@ -199,6 +199,12 @@ pub struct Reading {
     pub progress: bool,
 }
 
+#[derive(Clone, Copy, Debug, PartialEq, Eq, clap::ValueEnum)]
+pub enum LargeMix {
+    Tanks,
+    Services,
+}
+
 #[derive(Args)]
 pub struct Demo {
     /// Write the demo box to this file and stop
@@ -210,6 +216,9 @@ pub struct Demo {
     /// The folder for --large
     #[arg(long, value_name = "FOLDER")]
     pub folder: Option<PathBuf>,
+    /// What --large writes: the aquarium's own programs, or services with longer lines
+    #[arg(long, value_enum, default_value_t = LargeMix::Tanks)]
+    pub mix: LargeMix,
     /// The seed for --large: equal seeds give equal bytes
     #[arg(long, default_value_t = 1)]
     pub seed: u64,

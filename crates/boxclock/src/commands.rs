@@ -442,7 +442,11 @@ fn forget(arguments: &args::Forget) -> Ended {
 
 fn demo(arguments: &args::Demo) -> Ended {
     if let (Some(mib), Some(folder)) = (arguments.large, &arguments.folder) {
-        let written = boxclock_demo::write_large(folder, mib << 20, arguments.seed)
+        let mix = match arguments.mix {
+            args::LargeMix::Tanks => boxclock_demo::Mix::Tanks,
+            args::LargeMix::Services => boxclock_demo::Mix::Services,
+        };
+        let written = boxclock_demo::write_large(folder, mib << 20, arguments.seed, mix)
             .map_err(|error| Failure::Because(format!("cannot write below {}: {error}", folder.display())))?;
         writeln!(
             io::stdout(),

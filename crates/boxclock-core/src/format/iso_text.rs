@@ -17,6 +17,7 @@ use std::borrow::Cow;
 
 use serde_json::Value;
 
+use super::server_text::server_word;
 use super::word::{number, skip_blanks};
 use super::{Fit, Head, Hint, LineFormat, Record, Settled, record_from_head};
 use crate::clock::forms::{self, DateOrder, Evidence};
@@ -435,45 +436,13 @@ fn word<'a>(line: &'a [u8], at: usize, parts: &mut Parts<'a>) -> Option<usize> {
             return Some(end);
         }
     }
-    // `LOG3[7]:`: a level of syslog, and a thread.
-    if let [b'L', b'O', b'G', digit @ b'0'..=b'7'] = raw
-        && parts.level.is_none()
+    if parts.level.is_none()
+        && let Some(found) = server_word(line, raw, end)
     {
-        let rest = line.get(end..)?;
-        let close = rest.strip_prefix(b"[").and_then(|rest| rest.iter().take(12).position(|byte| *byte == b']'))?;
-        parts.level = Some((Severity::from_syslog(u32::from(*digit)), raw));
-        parts.tid = rest.get(1..=close).and_then(number);
-        return rest.get(close + 2..)?.starts_with(b":").then_some(end + close + 3);
-    }
-    // `29694: error : text`: a process id in front of the level.
-    if colon
-        && parts.level.is_none()
-        && let Some(value) = number(bare)
-        && starts_with_level(line.get(skip_blanks(line, end)..).unwrap_or_default())
-    {
-        parts.pid = parts.pid.or(Some(value));
-        return Some(end);
-    }
-    // `7f45b19e6080 Info: text`: a thread by its address.
-    let is_address = (8..=16).contains(&bare.len()) && bare.iter().all(u8::is_ascii_hexdigit) && number(bare).is_none();
-    if is_address && parts.level.is_none() && starts_with_level(line.get(skip_blanks(line, end)..).unwrap_or_default())
-    {
-        return Some(end);
-    }
-    // `p=28474 u=root n=name | text`
-    if raw.starts_with(b"p=") && parts.pid.is_none() && parts.logger.is_none() {
-        let bar = memchr::memmem::find(line.get(end..end.saturating_add(120).min(line.len()))?, b" | ")?;
-        let name = line.get(end..end + bar)?.rsplit(|byte| *byte == b' ').next()?.strip_prefix(b"n=")?;
-        parts.pid = Some(number(raw.get(2..)?)?);
-        parts.logger = Some(name);
-        return Some(end + bar + 3);
-    }
-    // `PHP Fatal error:  text`
-    if raw == b"PHP" && parts.level.is_none() {
-        let (phrase, severity) =
-            PHP_LEVELS.iter().find(|(phrase, _)| line.get(end..).is_some_and(|rest| rest.starts_with(phrase)))?;
-        parts.level = Some((*severity, line.get(end + 1..end + phrase.len() - 1)?));
-        return Some(end + phrase.len());
+        parts.level = found.level;
+        (parts.pid, parts.tid) = (parts.pid.or(found.pid), parts.tid.or(found.tid));
+        parts.logger = parts.logger.or(found.logger);
+        return Some(found.end);
     }
     if let Some(value) = number(bare) {
         // A bare number is a process id only where a head goes on behind it.
@@ -528,17 +497,8 @@ fn word<'a>(line: &'a [u8], at: usize, parts: &mut Parts<'a>) -> Option<usize> {
     None
 }
 
-/// How PHP's own messages begin behind its name.
-const PHP_LEVELS: [(&[u8], Severity); 6] = [
-    (b" Fatal error:", Severity::FATAL),
-    (b" Parse error:", Severity::FATAL),
-    (b" Recoverable fatal error:", Severity::ERROR),
-    (b" Warning:", Severity::WARN),
-    (b" Notice:", Severity::NOTICE),
-    (b" Deprecated:", Severity::NOTICE),
-];
-
-fn starts_with_level(text: &[u8]) -> bool {
+/// Whether a level word of at least three letters starts a text.
+pub(super) fn starts_with_level(text: &[u8]) -> bool {
     let length = text.iter().take_while(|byte| byte.is_ascii_alphabetic()).count();
     text.get(..length).is_some_and(|word| Severity::from_long_word(word).is_some())
 }

@@ -10,7 +10,8 @@
 
 use std::borrow::Cow;
 
-use super::word::number;
+use super::iso_text::starts_with_level;
+use super::word::{number, skip_blanks};
 use super::{Fit, Head, Hint, LineFormat};
 use crate::clock::forms::{self, DateOrder};
 use crate::clock::{SECOND, Stamp};
@@ -58,6 +59,76 @@ fn hexadecimal(line: &[u8]) -> Option<Head<'_>> {
         body: 20 + thread + 1,
         ..Head::default()
     })
+}
+
+/// What a word behind the time says in the logs of single servers.
+#[derive(Default)]
+pub(super) struct ServerWord<'a> {
+    pub level: Option<(Severity, &'a [u8])>,
+    pub pid: Option<u32>,
+    pub tid: Option<u32>,
+    pub logger: Option<&'a [u8]>,
+    /// Where what follows starts.
+    pub end: usize,
+}
+
+/// How PHP's own messages begin behind its name.
+const PHP_LEVELS: [(&[u8], Severity); 6] = [
+    (b" Fatal error:", Severity::FATAL),
+    (b" Parse error:", Severity::FATAL),
+    (b" Recoverable fatal error:", Severity::ERROR),
+    (b" Warning:", Severity::WARN),
+    (b" Notice:", Severity::NOTICE),
+    (b" Deprecated:", Severity::NOTICE),
+];
+
+/// Reads the word `raw` of a line, which ends at `end`, where no level has been met before it.
+pub(super) fn server_word<'a>(line: &'a [u8], raw: &'a [u8], end: usize) -> Option<ServerWord<'a>> {
+    let level_follows = || starts_with_level(line.get(skip_blanks(line, end)..).unwrap_or_default());
+    match raw {
+        // `LOG3[7]:`: a level of syslog, and a thread.
+        [b'L', b'O', b'G', digit @ b'0'..=b'7'] => {
+            let rest = line.get(end..)?;
+            let close = rest.strip_prefix(b"[").and_then(|rest| rest.iter().take(12).position(|byte| *byte == b']'))?;
+            rest.get(close + 2..)?.starts_with(b":").then(|| ServerWord {
+                level: Some((Severity::from_syslog(u32::from(*digit)), raw)),
+                tid: rest.get(1..=close).and_then(number),
+                end: end + close + 3,
+                ..ServerWord::default()
+            })
+        }
+        // `p=28474 u=root n=name | text`
+        [b'p', b'=', pid @ ..] => {
+            let bar = memchr::memmem::find(line.get(end..end.saturating_add(120).min(line.len()))?, b" | ")?;
+            let name = line.get(end..end + bar)?.rsplit(|byte| *byte == b' ').next()?.strip_prefix(b"n=")?;
+            Some(ServerWord {
+                pid: Some(number(pid)?),
+                logger: Some(name),
+                end: end + bar + 3,
+                ..ServerWord::default()
+            })
+        }
+        // `PHP Fatal error:  text`
+        b"PHP" => {
+            let rest = line.get(end..)?;
+            let (phrase, severity) = PHP_LEVELS.iter().find(|(phrase, _)| rest.starts_with(phrase))?;
+            let level = Some((*severity, line.get(end + 1..end + phrase.len() - 1)?));
+            Some(ServerWord { level, end: end + phrase.len(), ..ServerWord::default() })
+        }
+        // `29694: error : text`: a process id in front of the level.
+        [digits @ .., b':'] if digits.first().is_some_and(u8::is_ascii_digit) => {
+            let pid = number(digits).filter(|_| level_follows())?;
+            Some(ServerWord { pid: Some(pid), end, ..ServerWord::default() })
+        }
+        // `7f45b19e6080 Info: text`: a thread by its address.
+        _ => {
+            let is_address = (8..=16).contains(&raw.len())
+                && raw.iter().all(u8::is_ascii_hexdigit)
+                && raw.iter().any(u8::is_ascii_digit)
+                && number(raw).is_none();
+            (is_address && level_follows()).then(|| ServerWord { end, ..ServerWord::default() })
+        }
+    }
 }
 
 impl LineFormat for ServerText {
