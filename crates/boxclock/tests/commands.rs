@@ -525,10 +525,13 @@ fn a_wrong_clock_is_found_by_what_two_hosts_wrote() {
     home.write("c/hosts/pump-ctl/c.log", "2026-04-12T02:00:00Z app[7]: started\n");
     let found = home.run(&["drift", "c", "--as", "jsonl"]).json();
     assert_eq!((&found[0]["host"], &found[0]["against"]), (&"dose-gw".into(), &"pump-ctl".into()));
-    assert_eq!((&found[0]["add_ns"], &found[0]["confidence"]), (&(-360_000_000_000_i64).into(), &"high".into()));
+    assert_eq!((&found[0]["add_ns"], &found[0]["confidence"]), (&(-360_000_000_000_i64).into(), &"medium".into()));
     assert_eq!(found[0]["evidence"][0]["shared"], "fr-0412-0000");
     let text = home.run(&["drift", "c"]).out;
-    assert!(text.contains("dose-gw  add −6m  confidence high") && text.contains("a.log:1"), "{text}");
+    assert!(text.contains("dose-gw  add −6m  confidence medium") && text.contains("a.log:1"), "{text}");
+    assert!(text.contains("it may as well be pump-ctl"), "{text}");
+    // What is corrected needs no suggestion.
+    assert!(home.run(&["drift", "c", "--drift", "dose-gw=-6m", "--as", "jsonl"]).json().is_empty());
 }
 
 #[test]

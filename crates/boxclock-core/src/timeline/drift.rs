@@ -1,5 +1,7 @@
 //! Suggestions for wrong clocks, each with its evidence: the two clocks that the seal notes for a host, and the same message
-//! or the same identifier seen on two hosts. Nothing is corrected here: a person accepts a suggestion, or not.
+//! or the same identifier seen on two hosts. All hosts are weighed together: who disagrees with the majority is suspected. Where two
+//! stand against each other, one of them is named, and that it may as well be the other. Corrections in force count. Nothing is
+//! corrected here: a person accepts a suggestion, or not.
 
 use std::collections::{BTreeMap, HashMap};
 
@@ -131,7 +133,7 @@ const MAX_TIMES: u32 = 8;
 /// Hosts of one text or identifier that are compared with each other.
 const MAX_HOSTS_OF_ONE: usize = 32;
 
-/// Looks for clocks that seem to be wrong, by what is written: corrections in force are not counted.
+/// Looks for clocks that seem to be wrong, with the corrections in force.
 #[derive(Clone, Copy, Debug)]
 pub struct ClockAnalysis;
 
@@ -186,11 +188,13 @@ fn hash(text: &[u8]) -> u64 {
 pub struct ClockPiece {
     messages: Sample,
     identifiers: Sample,
+    /// Plain numbers of six digits and more, which are identifiers where they are rare on each host.
+    numbers: Sample,
 }
 
 impl Analysis for ClockAnalysis {
     const NAME: &'static str = "clocks";
-    const VERSION: u32 = 2;
+    const VERSION: u32 = 3;
     type Piece = ClockPiece;
     type Found = Vec<Suggestion>;
 
@@ -204,52 +208,144 @@ impl Analysis for ClockAnalysis {
         for word in identifiers(text) {
             piece.identifiers.add(word, event);
         }
+        for word in numbers(text) {
+            piece.numbers.add(word, event);
+        }
     }
 
     fn end(&self, piece: &mut ClockPiece) {
         piece.messages.end();
         piece.identifiers.end();
+        piece.numbers.end();
     }
 
     fn merge(&self, view: &CaseView, pieces: &Pieces<'_, ClockPiece>, work: &Work) -> crate::Result<Vec<Suggestion>> {
-        let mut found: Vec<Suggestion> = sealed_clocks(&view.case);
+        let mut found: Vec<Suggestion> = sealed_clocks(view);
         let Some(shared) = Shared::of(view, pieces, work)? else { return Ok(found) };
-        // The host with the most sources is the one that the others are compared with.
-        let mut hosts: Vec<(usize, u32)> = shared.sources.iter().map(|(host, sources)| (*sources, *host)).collect();
-        hosts.sort_by(|a, b| b.0.cmp(&a.0).then(a.1.cmp(&b.1)));
-        let mut judged: Vec<u32> = Vec::new();
-        for (place, (_, against)) in hosts.iter().enumerate() {
-            for (_, host) in &hosts[place + 1..] {
-                work.check()?;
-                if judged.contains(host) {
-                    continue;
-                }
-                let pair = (*host, *against);
-                let messages =
-                    shared.messages.get(&pair).and_then(|pairs| offset(pairs)).map(|of| (Ground::SameMessage, of));
-                let identifiers = || {
-                    let pairs = shared.identifiers.get(&pair);
-                    pairs.and_then(|pairs| offset(pairs)).map(|of| (Ground::SameIdentifier, of))
-                };
-                if let Some((ground, offset)) = messages.or_else(identifiers) {
-                    judged.push(*host);
-                    found.extend(suggest(view, pair, ground, offset));
-                }
-            }
+        let edges = shared.edges(work)?;
+        let sealed: Vec<String> = found.iter().map(|one| one.host.clone()).collect();
+        for suspect in suspects(&edges, &shared.sources, |host| {
+            view.loaded.table.hosts.get(host as usize).is_some_and(|host| sealed.contains(host))
+        }) {
+            work.check()?;
+            found.push(suggest(view, &suspect));
         }
         found.sort_by(|a, b| a.host.cmp(&b.host).then(b.confidence.cmp(&a.confidence)));
         Ok(found)
     }
 }
 
-fn sealed_clocks(case: &Case) -> Vec<Suggestion> {
+/// Two hosts that share enough to compare their clocks.
+struct Edge {
+    host: u32,
+    against: u32,
+    ground: Ground,
+    offset: Offset,
+}
+
+impl Edge {
+    /// How far the first clock is ahead of the second, seen from `host`.
+    fn ahead_of(&self, host: u32) -> i64 {
+        if host == self.host { self.offset.ahead_ns } else { self.offset.ahead_ns.saturating_neg() }
+    }
+
+    fn other(&self, host: u32) -> u32 {
+        if host == self.host { self.against } else { self.host }
+    }
+
+    /// Whether the offset is more than what its pairs differ by.
+    fn is_clear(&self) -> bool {
+        self.offset.ahead_ns.abs() >= self.offset.spread_ns.saturating_mul(2).max(SECOND)
+    }
+}
+
+/// A host whose clock disagrees with others.
+struct Suspect<'a> {
+    host: u32,
+    edge: &'a Edge,
+    /// Hosts that agree with each other, and disagree with it.
+    majority: usize,
+    /// Whether nothing says which of two is wrong.
+    is_tie: bool,
+}
+
+/// The hosts that disagree with the majority of those that they are connected with. `is_known` says whose clock is known to be wrong.
+fn suspects<'a>(edges: &'a [Edge], sources: &BTreeMap<u32, usize>, is_known: impl Fn(u32) -> bool) -> Vec<Suspect<'a>> {
+    let mut of_host: BTreeMap<u32, Vec<&Edge>> = BTreeMap::new();
+    for edge in edges {
+        of_host.entry(edge.host).or_default().push(edge);
+        of_host.entry(edge.against).or_default().push(edge);
+    }
+    // Each host's clock ahead of the first one of those it is connected with, over the edges with the most evidence.
+    let mut found = Vec::new();
+    let mut met: BTreeMap<u32, i64> = BTreeMap::new();
+    for start in of_host.keys().copied().collect::<Vec<_>>() {
+        if met.contains_key(&start) {
+            continue;
+        }
+        let mut connected = vec![start];
+        met.insert(start, 0);
+        loop {
+            let open = connected.iter().flat_map(|host| of_host[host].iter().map(|edge| (*host, *edge)));
+            let next = open
+                .filter(|(host, edge)| !met.contains_key(&edge.other(*host)))
+                .max_by_key(|(_, edge)| (edge.ground == Ground::SameMessage, edge.offset.agree.len()));
+            let Some((host, edge)) = next else { break };
+            let other = edge.other(host);
+            let ahead = met[&host].saturating_sub(edge.ahead_of(host));
+            met.insert(other, ahead);
+            connected.push(other);
+        }
+        found.extend(of_group(&connected, &met, &of_host, sources, &is_known));
+    }
+    found
+}
+
+/// The suspects among connected hosts.
+fn of_group<'a>(
+    connected: &[u32],
+    ahead: &BTreeMap<u32, i64>,
+    of_host: &BTreeMap<u32, Vec<&'a Edge>>,
+    sources: &BTreeMap<u32, usize>,
+    is_known: &impl Fn(u32) -> bool,
+) -> Vec<Suspect<'a>> {
+    let mut sorted = connected.to_vec();
+    sorted.sort_by_key(|host| (ahead[host], *host));
+    let clocks: Vec<&[u32]> =
+        sorted.chunk_by(|one, other| ahead[other].saturating_sub(ahead[one]) <= OFFSET_BIN_NS).collect();
+    // A clock that is known to be wrong does not count; then hosts, then their sources.
+    let weight = |clock: &[u32]| {
+        let trusted = clock.iter().filter(|host| !is_known(**host)).count();
+        let sources: usize = clock.iter().map(|host| sources.get(host).copied().unwrap_or(0)).sum();
+        (trusted, clock.len(), sources)
+    };
+    let Some(right) = clocks.iter().max_by_key(|clock| (weight(clock), std::cmp::Reverse(clock[0]))) else {
+        return Vec::new();
+    };
+    let others = clocks.iter().filter(|clock| clock[0] != right[0]);
+    let (trusted, hosts, _) = weight(right);
+    let is_tie = clocks.iter().filter(|clock| (weight(clock).0, weight(clock).1) == (trusted, hosts)).count() > 1;
+    let suspect = |host: &u32| {
+        // An edge to a clock that is right says it directly; else the one with the most evidence.
+        let edges = of_host[host].iter().filter(|edge| edge.is_clear());
+        let edge = edges.max_by_key(|edge| (right.contains(&edge.other(*host)), edge.offset.agree.len()))?;
+        right.contains(&edge.other(*host)).then_some(Suspect { host: *host, edge, majority: hosts, is_tie })
+    };
+    others.flat_map(|clock| clock.iter().filter_map(suspect)).collect()
+}
+
+fn sealed_clocks(view: &CaseView) -> Vec<Suggestion> {
+    let case: &Case = &view.case;
     let hosts = case.seal.iter().flat_map(|seal| &seal.hosts);
     let wrong = hosts.filter_map(|host| {
         let (there, here) = (time_of(host.clock_there.as_deref()?)?, time_of(&host.clock_here)?);
         let within_ms = host.clock_within_ms.unwrap_or(1000);
         let add_ns = here.saturating_sub(there);
         let within_ns = i64::try_from(within_ms).unwrap_or(i64::MAX).saturating_mul(1_000_000);
-        let clear = add_ns.abs() > within_ns.saturating_mul(2).max(SECOND / 2);
+        // What is corrected already is met.
+        let corrected = view.loaded.drift_of_host(&host.label).correct(there).saturating_sub(there);
+        let left = add_ns.saturating_sub(corrected);
+        let clear = left.abs() > within_ns.saturating_mul(2).max(SECOND / 2);
         clear.then(|| Suggestion {
             host: host.label.clone(),
             against: String::new(),
@@ -266,7 +362,7 @@ fn sealed_clocks(case: &Case) -> Vec<Suggestion> {
 /// What two hosts share, by the numbers of host and other host: the same text or identifier, once on each.
 type Pairs = HashMap<(u32, u32), Vec<SharedPair>>;
 
-/// One text or identifier on two hosts: times by their own clocks.
+/// One text or identifier on two hosts: corrected times.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 struct SharedPair {
     /// The time here minus that there, nanoseconds.
@@ -280,15 +376,38 @@ struct Shared {
     sources: BTreeMap<u32, usize>,
     messages: Pairs,
     identifiers: Pairs,
+    numbers: Pairs,
 }
 
 impl Shared {
+    /// The hosts that can be compared: by messages, else by identifiers, else by plain numbers.
+    fn edges(&self, work: &Work) -> crate::Result<Vec<Edge>> {
+        let mut of_pair: BTreeMap<(u32, u32), (Ground, Offset)> = BTreeMap::new();
+        let grounds = [
+            (Ground::SameMessage, &self.messages),
+            (Ground::SameIdentifier, &self.identifiers),
+            (Ground::SameIdentifier, &self.numbers),
+        ];
+        for (ground, pairs) in grounds {
+            for (pair, shared) in pairs {
+                work.check()?;
+                if !of_pair.contains_key(pair)
+                    && let Some(offset) = offset(shared)
+                {
+                    of_pair.insert(*pair, (ground, offset));
+                }
+            }
+        }
+        let edge = |((host, against), (ground, offset))| Edge { host, against, ground, offset };
+        Ok(of_pair.into_iter().map(edge).collect())
+    }
+
     /// What the hosts share; `None` where there is one host at most.
     fn of(view: &CaseView, pieces: &Pieces<'_, ClockPiece>, work: &Work) -> crate::Result<Option<Self>> {
         let table = &view.loaded.table;
         let of_parts = parallel(table.parts.len(), work, |part| {
             let piece = pieces.of_part(part)?;
-            Ok((placed(table, part, piece.messages), placed(table, part, piece.identifiers)))
+            Ok([piece.messages, piece.identifiers, piece.numbers].map(|sample| placed(table, part, sample)))
         });
         work.check()?;
         let mut sources: BTreeMap<u32, Vec<u32>> = BTreeMap::new();
@@ -306,15 +425,18 @@ impl Shared {
         if sources.len() < 2 {
             return Ok(None);
         }
-        let (messages, identifiers): (Vec<_>, Vec<_>) =
-            of_parts.into_iter().collect::<crate::Result<Vec<_>>>()?.into_iter().unzip();
-        Ok(Some(Self { messages: pairs(messages, &sources), identifiers: pairs(identifiers, &sources), sources }))
+        let mut lists: [Vec<Placed>; 3] = Default::default();
+        for of_part in of_parts.into_iter().collect::<crate::Result<Vec<_>>>()? {
+            lists.iter_mut().zip(of_part).for_each(|(list, placed)| list.push(placed));
+        }
+        let [messages, identifiers, numbers] = lists.map(|list| pairs(list, &sources));
+        Ok(Some(Self { sources, messages, identifiers, numbers }))
     }
 }
 
 /// Texts or identifiers of a part with their hosts.
 struct Placed {
-    /// Hash, host, row, time by its own clock, and how often.
+    /// Hash, host, row, corrected time, and how often.
     seen: Vec<(u64, u32, Row, i64, u32)>,
     hosts: Vec<u32>,
     complete_up_to: u64,
@@ -325,7 +447,10 @@ fn placed(table: &Table, part: usize, sample: Sample) -> Placed {
     let host_of = |actor: u16| table.actors[part.actor_ids[usize::from(actor)] as usize].host;
     let seen = sample.seen.into_iter().filter_map(|(hash, event, count)| {
         let time = *part.segment.times.get(usize::from(event))?;
-        let host = host_of(*part.segment.actor_ids.get(usize::from(event))?);
+        let actor = *part.segment.actor_ids.get(usize::from(event))?;
+        let host = host_of(actor);
+        let clock = table.drift_of(part.segment.source, part.actor_ids[usize::from(actor)]);
+        let time = if time == NO_TIME { time } else { clock.correct(time) };
         (time != NO_TIME && host > 0).then(|| (hash, host, Row(part.first_row + u32::from(event)), time, count))
     });
     let hosts = part.actor_ids.iter().map(|actor| table.actors[*actor as usize].host).collect();
@@ -392,6 +517,15 @@ fn identifiers(text: &[u8]) -> impl Iterator<Item = &[u8]> {
     })
 }
 
+/// Plain numbers of six to twenty digits. Epoch times are none.
+fn numbers(text: &[u8]) -> impl Iterator<Item = &[u8]> {
+    let words = text.split(|byte| !WORD[usize::from(*byte)]).filter(|word| (6..=20).contains(&word.len()));
+    words.filter(|word| {
+        let is_time = word.starts_with(b"1") && matches!(word.len(), 10 | 13 | 16 | 19);
+        !is_time && word.iter().all(u8::is_ascii_digit)
+    })
+}
+
 /// The bytes that words consist of.
 static WORD: [bool; 256] = {
     let mut table = [false; 256];
@@ -444,23 +578,30 @@ fn offset(pairs: &[SharedPair]) -> Option<Offset> {
     Some(Offset { ahead_ns: agree[middle].ahead_ns, spread_ns, agree: agree.to_vec(), of: pairs.len() })
 }
 
-/// Makes a suggestion of an offset that is large enough to be one.
-fn suggest(view: &CaseView, (host, against): (u32, u32), ground: Ground, offset: Offset) -> Option<Suggestion> {
+/// Makes a suggestion of a suspect.
+fn suggest(view: &CaseView, suspect: &Suspect<'_>) -> Suggestion {
     let (case, table) = (&view.case, &view.loaded.table);
-    let Offset { ahead_ns, spread_ns, mut agree, of } = offset;
-    if ahead_ns.abs() < spread_ns.saturating_mul(2).max(SECOND) {
-        return None;
+    let Suspect { host, edge, majority, is_tie } = *suspect;
+    let (against, ground) = (edge.other(host), edge.ground);
+    let ahead_ns = edge.ahead_of(host);
+    let Offset { spread_ns, of, .. } = edge.offset;
+    let mut agree = edge.offset.agree.clone();
+    if host != edge.host {
+        for pair in &mut agree {
+            (pair.here, pair.there) = (pair.there, pair.here);
+        }
     }
     let count = agree.len();
     let confidence = match ground {
-        _ if count >= 10 && count * 10 >= of * 9 => Confidence::High,
+        // That one of two is wrong may be certain; which of them is not.
+        _ if count >= 10 && count * 10 >= of * 9 && !is_tie => Confidence::High,
         _ if count >= 5 && count * 10 >= of * 7 => Confidence::Medium,
         _ => Confidence::Low,
     };
     let mut reader = RecordReader::new(std::sync::Arc::clone(&case.sources));
     agree.sort_by_key(|pair| pair.here.1);
     let mut evidence = Vec::new();
-    for SharedPair { here: (here, _), there: (there, _), .. } in agree.into_iter().take(MAX_EVIDENCE) {
+    for SharedPair { here: (here, _), there: (there, _), .. } in agree.iter().copied().take(MAX_EVIDENCE) {
         let mut place = |row: Row| {
             let event = table.event(row);
             let record = reader.record(event);
@@ -473,7 +614,8 @@ fn suggest(view: &CaseView, (host, against): (u32, u32), ground: Ground, offset:
             &here_text[..]
         } else {
             let word = identifiers(&here_text).find(|word| identifiers(&there_text).any(|other| other == *word));
-            word.unwrap_or_default()
+            let number = || numbers(&here_text).find(|word| numbers(&there_text).any(|other| other == *word));
+            word.or_else(number).unwrap_or_default()
         };
         let shared = String::from_utf8_lossy(shared).into_owned();
         evidence.push(Pair { shared, here: here_at, there: there_at, rows: (here, there) });
@@ -484,16 +626,33 @@ fn suggest(view: &CaseView, (host, against): (u32, u32), ground: Ground, offset:
     } else {
         ahead_ns
     };
-    let add_ns = ahead_ns.saturating_neg();
+    // What is in force stays in force: the suggestion is the whole correction.
+    let in_force = agree.first().map_or(0, |pair| {
+        let event = table.event(pair.here.0);
+        event.time().zip(event.raw_time()).map_or(0, |(time, raw)| time.saturating_sub(raw))
+    });
+    let add_ns = in_force.saturating_sub(ahead_ns);
     let (host, against) = (table.hosts[host as usize].clone(), table.hosts[against as usize].clone());
     let reason = format!(
-        "{count} of {of} {} agree within {}: by its own clock {host} is {} {} {against}",
+        "{count} of {of} {} agree within {}: {} {host} is {} {} {against}{}",
         if ground == Ground::SameMessage { "messages" } else { "identifiers" },
         duration_text(spread_ns),
+        if in_force == 0 { "by its own clock" } else { "as corrected" },
         duration_text(ahead_ns.abs()),
         if ahead_ns > 0 { "ahead of" } else { "behind" },
+        match majority {
+            _ if is_tie => format!(
+                "; it may as well be {against} that is wrong: a time service's log, the clocks noted in the seal, or an effect before its cause decides"
+            ),
+            1 => String::new(),
+            hosts => format!(
+                ", with which {} agree{}",
+                crate::many(hosts as u64 - 1, "other host"),
+                if hosts == 2 { "s" } else { "" }
+            ),
+        },
     );
-    Some(Suggestion { host, against, add_ns, ground, confidence, reason, evidence })
+    Suggestion { host, against, add_ns, ground, confidence, reason, evidence }
 }
 
 #[cfg(test)]
@@ -534,9 +693,35 @@ mod tests {
             (one.host.as_str(), one.against.as_str(), one.drift_text().as_str()),
             ("dose-gw", "pump-ctl", "−6m")
         );
-        assert_eq!((one.ground, one.confidence), (Ground::SameIdentifier, Confidence::High));
+        // That the clocks differ is certain, which of the two is wrong is not.
+        assert_eq!((one.ground, one.confidence), (Ground::SameIdentifier, Confidence::Medium));
+        assert!(one.reason.contains("it may as well be pump-ctl"), "{}", one.reason);
         assert_eq!(one.evidence[0].shared, "fr-0412-0000");
         assert_eq!((one.evidence[0].here.1, one.evidence[0].there.1), (1, 1));
+    }
+
+    /// Three hosts that log the same numbers; the clock of one is seven minutes fast.
+    #[test]
+    fn who_disagrees_with_the_majority_is_suspected() {
+        let number = |at: u32| 7_310_000 + at * 13;
+        let fast = lines(7, 20, &|at| format!("order {} taken", number(at)));
+        let right = lines(0, 20, &|at| format!("booked {} for order {}", at % 5, number(at)));
+        let also = lines(0, 20, &|at| format!("order {} is packed", number(at)));
+        let more = "2026-04-12T02:00:00Z up\n";
+        let case = crate::testing::case(&[
+            ("alpha/a.log", &*fast),
+            ("alpha/b.log", more),
+            ("alpha/c.log", more),
+            ("beta/a.log", &*right),
+            ("gamma/a.log", &*also),
+        ]);
+        let found = case.view().run(&ClockAnalysis, &Work::default()).unwrap().to_vec();
+        let list: Vec<_> = found.iter().map(|one| (one.host.as_str(), one.drift_text(), one.confidence)).collect();
+        assert_eq!(list, [("alpha", "−7m".to_owned(), Confidence::High)], "{found:?}");
+        assert!(found[0].evidence[0].shared.starts_with("7310"), "{found:?}");
+        // Once it is corrected there is nothing to suggest.
+        let met = case.drift("alpha", -7 * 60 * SECOND);
+        assert!(met.view().run(&ClockAnalysis, &Work::default()).unwrap().is_empty());
     }
 
     #[test]
