@@ -128,6 +128,13 @@ pub(super) fn seal_plan(plan: &Plan, options: &PackOptions, work: &Work) -> Resu
     for output in fetched.outputs {
         ready.push(output);
     }
+    if ready.is_empty() {
+        let first = seal.unreadable.first().map(|left| format!(": {}: {}", left.origin, left.reason));
+        return Err(Error::new(format!(
+            "nothing to pack, so no box was written{}",
+            first.unwrap_or_else(|| ": there are no files where it was told to look".to_owned())
+        )));
+    }
     if let Some(snapshot) = &options.since {
         for ready in
             ready.iter_mut().filter(|ready| !matches!(ready.file.class, Some(Class::Facts | Class::Configuration)))

@@ -289,6 +289,8 @@ impl<'o> Planner<'o> {
         let mut left_out = Vec::new();
         let options = self.options;
         let recipes = self.recipes_for(is_live, false, &|sign, system| local::has_sign(path, sign, system));
+        // A plain folder shows no recipe's signs: somebody named it, so all of it is wanted.
+        let recipes = recipes.filter(|recipes| !recipes.is_empty());
         let names: Option<Vec<String>> =
             recipes.as_ref().map(|recipes| recipes.iter().map(|recipe| recipe.name.clone()).collect());
         match names {
@@ -303,10 +305,6 @@ impl<'o> Planner<'o> {
                 for found in local::recipe_files(path, &recipes, &mut left_out)? {
                     let member = found.below.clone();
                     self.add_local(label, &found, &member);
-                }
-                if names.is_empty() {
-                    let reason = "no recipe fits it: see boxclock recipes, and name one with --recipe".to_owned();
-                    left_out.push(LeftOut { path: path.display().to_string(), reason });
                 }
                 let root = (!is_live).then(|| path.to_path_buf());
                 self.plan.facts.push((label.to_owned(), root));

@@ -46,17 +46,24 @@ fn rewrite(path: &Path, change: impl Fn(&str, Vec<u8>) -> Option<Vec<u8>>, extra
 }
 
 #[test]
-fn a_root_that_no_recipe_fits_is_named() {
+fn a_folder_that_no_recipe_fits_is_taken_whole_and_no_box_is_empty() {
     let root = tempfile::tempdir().unwrap();
-    std::fs::create_dir(root.path().join("a")).unwrap();
+    let logs = root.path().join("logs");
+    std::fs::create_dir(&logs).unwrap();
     let options = PackOptions {
-        hosts: vec![("gw".into(), root.path().into())],
+        hosts: vec![("gw".into(), logs.clone())],
         recipes: vec!["auto".into()],
         known: recipe::Recipes::shipped(),
+        into: root.path().join("x.box.zip"),
         ..PackOptions::default()
     };
+    let nothing = plan(&options, &Work::default()).unwrap();
+    let error = pack(&nothing, &options, &Work::default()).unwrap_err().to_string();
+    assert!(error.starts_with("nothing to pack, so no box was written"), "{error}");
+    assert!(!options.into.exists());
+    std::fs::write(logs.join("app.out"), "2026-04-12T02:31:07Z x\n").unwrap();
     let plan = plan(&options, &Work::default()).unwrap();
-    assert!(plan.left_out.iter().any(|left| left.reason.starts_with("no recipe fits it")), "{:?}", plan.left_out);
+    assert_eq!(plan.files.len(), 1);
 }
 
 #[test]
