@@ -58,7 +58,8 @@ fn a_folder_that_no_recipe_fits_is_taken_whole_and_no_box_is_empty() {
         ..PackOptions::default()
     };
     let nothing = plan(&options, &Work::default()).unwrap();
-    let error = pack(&nothing, &options, &Work::default()).unwrap_err().to_string();
+    assert!(nothing.files.is_empty());
+    let error = pack(&options, &Work::default()).unwrap_err().to_string();
     assert!(error.starts_with("nothing to pack, so no box was written"), "{error}");
     assert!(!options.into.exists());
     std::fs::write(logs.join("app.out"), "2026-04-12T02:31:07Z x\n").unwrap();
