@@ -1,6 +1,7 @@
 //! What the program keeps to be fast: unpacked boxes and archives, decoded texts, indexes. All of it can be made again, and all of it
 //! holds what the logs hold: it is private, it ages, and it can be wiped.
 
+use std::io;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, SystemTime};
 
@@ -24,6 +25,33 @@ pub fn forget_all() -> Result<u64> {
     let bytes = size_of(&cache);
     std::fs::remove_dir_all(&cache).map_err(|error| Error::at(&cache, "cannot remove", error))?;
     Ok(bytes)
+}
+
+/// Puts a finished folder in its place in the cache. Several programs may finish the same one at once: the first stays, since others
+/// read it already. What `is_good` does not accept is replaced, and never removed while it still stands in its place.
+///
+/// # Errors
+/// As the system reports them, where the folder is not there then.
+pub(crate) fn put_in_place(
+    fresh: &tempfile::TempDir,
+    target: &Path,
+    is_good: impl Fn(&Path) -> bool,
+) -> io::Result<()> {
+    let Err(error) = std::fs::rename(fresh.path(), target) else { return Ok(()) };
+    if !target.exists() {
+        return Err(error);
+    }
+    if is_good(target) {
+        return Ok(());
+    }
+    let parent = target.parent().unwrap_or(target);
+    let aside = tempfile::Builder::new().prefix(UNFINISHED[0]).tempdir_in(parent)?;
+    // Another program may have moved it meanwhile, which is as good.
+    let _ = std::fs::rename(target, aside.path().join("stale"));
+    match std::fs::rename(fresh.path(), target) {
+        Err(_) if is_good(target) => Ok(()),
+        done => done,
+    }
 }
 
 /// The entry of the cache that a file lies in: `cache/KIND/NAME`.
@@ -87,6 +115,25 @@ fn surplus(mut entries: Vec<(Duration, u64, PathBuf)>, most_bytes: u64) -> Vec<P
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn what_others_finished_first_stays() {
+        let cache = tempfile::tempdir().unwrap();
+        let target = cache.path().join("box");
+        let fresh = |text: &str| {
+            let fresh = tempfile::Builder::new().prefix(".unpacking-").tempdir_in(cache.path()).unwrap();
+            std::fs::write(fresh.path().join("a"), text).unwrap();
+            fresh
+        };
+        let read = || std::fs::read_to_string(target.join("a")).unwrap();
+        put_in_place(&fresh("first"), &target, |_| true).unwrap();
+        put_in_place(&fresh("second"), &target, |_| true).unwrap();
+        assert_eq!(read(), "first");
+        put_in_place(&fresh("third"), &target, |path| std::fs::read_to_string(path.join("a")).unwrap() == "third")
+            .unwrap();
+        assert_eq!(read(), "third");
+        assert_eq!(std::fs::read_dir(cache.path()).unwrap().count(), 1, "nothing is left behind");
+    }
 
     #[test]
     fn old_first_then_what_is_too_much() {

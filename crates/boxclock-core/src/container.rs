@@ -25,7 +25,7 @@ use crate::files::FileFound;
 use crate::text::hex;
 use crate::trouble::{LeftOut, Trouble};
 use crate::work::Work;
-use crate::{Error, Result, limits, platform};
+use crate::{Error, Result, cache, limits, platform};
 
 mod extract;
 mod zstd;
@@ -155,14 +155,9 @@ pub fn open(file: &FileFound, kind: Kind, passwords: &[String], work: &Work) -> 
     let contents = extract::extract(file, kind, fresh.path(), passwords, work)?;
     let text = serde_json::to_vec(&contents).map_err(|error| Error::caused("cannot note what was extracted", error))?;
     std::fs::write(fresh.path().join(CONTENTS_NAME), text).map_err(cannot)?;
-    if target.exists() {
-        std::fs::remove_dir_all(&target).map_err(cannot)?;
-    }
-    match std::fs::rename(fresh.path(), &target) {
-        // Another start of the program may have been faster; its result is the same.
-        Err(error) if !target.exists() => Err(cannot(error)),
-        _ => stored(&target, file).ok_or_else(|| Error::new(format!("{} has vanished meanwhile", target.display()))),
-    }
+    // Another start of the program may have been faster; its result is the same.
+    cache::put_in_place(&fresh, &target, |target| stored(target, file).is_some()).map_err(cannot)?;
+    stored(&target, file).ok_or_else(|| Error::new(format!("{} has vanished meanwhile", target.display())))
 }
 
 /// Extracts a container into an empty folder, without the cache.

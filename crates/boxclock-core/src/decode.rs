@@ -29,7 +29,7 @@ use crate::text::hex;
 use crate::text::{self, Encoding, LineEnd, SourceFile};
 use crate::trouble::Trouble;
 use crate::work::Work;
-use crate::{Error, Result, limits, platform};
+use crate::{Error, Result, cache, limits, platform};
 
 mod audit;
 mod binxml;
@@ -575,13 +575,8 @@ pub fn decode(file: &FileFound, decoder: &Decoded, work: &Work) -> Result<Text> 
     let account = decode_to(file, decoder, BufWriter::with_capacity(1 << 18, text), work)?;
     let json = serde_json::to_vec(&account).map_err(|error| Error::caused("cannot note what was decoded", error))?;
     std::fs::write(fresh.path().join(ACCOUNT_NAME), json).map_err(cannot)?;
-    if folder.exists() {
-        std::fs::remove_dir_all(&folder).map_err(cannot)?;
-    }
-    match std::fs::rename(fresh.path(), &folder) {
-        Err(error) if !folder.exists() => Err(cannot(error)),
-        _ => stored(&folder).ok_or_else(|| Error::new(format!("{} has vanished meanwhile", folder.display()))),
-    }
+    cache::put_in_place(&fresh, &folder, |folder| stored(folder).is_some()).map_err(cannot)?;
+    stored(&folder).ok_or_else(|| Error::new(format!("{} has vanished meanwhile", folder.display())))
 }
 
 fn decode_to(file: &FileFound, decoder: &Decoded, to: impl Write + 'static, work: &Work) -> Result<ByteTotals> {

@@ -160,12 +160,6 @@ fn extract_all(
     let pairs: Vec<(&str, &str)> = left_out.iter().map(|left| (left.path.as_str(), left.reason.as_str())).collect();
     let text = serde_json::to_vec(&pairs).map_err(|error| Error::caused("cannot note what was left out", error))?;
     std::fs::write(fresh.path().join("left-out.json"), text).map_err(cannot)?;
-    if target.exists() {
-        std::fs::remove_dir_all(target).map_err(cannot)?;
-    }
-    match std::fs::rename(fresh.path(), target) {
-        // Another start of the program may have been faster; its result is the same.
-        Err(error) if !target.exists() => Err(cannot(error)),
-        _ => Ok(()),
-    }
+    // Another start of the program may have been faster; its result is the same.
+    cache::put_in_place(&fresh, target, |target| is_complete(target, seal)).map_err(cannot)
 }
