@@ -47,6 +47,14 @@ pub fn look_up(text: &str, platform: Platform, own: &Catalogues) -> Result<Vec<C
     match number(text) {
         Ok(number) => {
             let mut readings = rank::readings(number, platform, own);
+            // A small negative number is an error number of the system, as its calls give it.
+            let small = text.strip_prefix(['-', '\u{2212}']).filter(|digits| digits.len() <= 4);
+            if let Some(number) = small.and_then(|digits| digits.parse::<u32>().ok()) {
+                let code = Code { family: Family::errno_of(platform), number };
+                if entry(code).is_some() {
+                    readings.insert(0, code.info(own));
+                }
+            }
             // Eight digits of a small number are how results are written, of which 0 and 1 are successes.
             if number <= 1 && text.len() == 10 && text.starts_with("0x") {
                 readings.insert(0, Code { family: Family::Hresult, number }.info(own));

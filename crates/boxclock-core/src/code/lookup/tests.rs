@@ -129,3 +129,18 @@ proptest! {
         prop_assert_eq!(crate::code::family::state_text(state_number(text.as_bytes()).unwrap()), text);
     }
 }
+
+#[test]
+fn a_small_negative_number_is_an_error_of_the_system_first() {
+    for (text, system, name) in [
+        ("-104", Platform::Linux, "ECONNRESET"),
+        ("-104", Platform::Unknown, "ECONNRESET"),
+        ("-2", Platform::Linux, "ENOENT"),
+    ] {
+        let found = look_up(text, system, &NO_CATALOGUES).unwrap();
+        assert_eq!((found[0].name, found[0].known), (Some(name), true), "{text}");
+    }
+    assert!(
+        look_up("-2147024891", Platform::Linux, &NO_CATALOGUES).unwrap()[0].name == Some("E_ACCESSDENIED")
+    );
+}
