@@ -140,7 +140,5 @@ fn a_small_negative_number_is_an_error_of_the_system_first() {
         let found = look_up(text, system, &NO_CATALOGUES).unwrap();
         assert_eq!((found[0].name, found[0].known), (Some(name), true), "{text}");
     }
-    assert!(
-        look_up("-2147024891", Platform::Linux, &NO_CATALOGUES).unwrap()[0].name == Some("E_ACCESSDENIED")
-    );
+    assert!(look_up("-2147024891", Platform::Linux, &NO_CATALOGUES).unwrap()[0].name == Some("E_ACCESSDENIED"));
 }
