@@ -255,8 +255,8 @@ pub struct Pack {
     /// How long one host may take; files not fetched by then are left out and listed
     #[arg(long, value_name = "DURATION")]
     pub host_limit: Option<String>,
-    /// Gather by this recipe (see boxclock recipes); auto selects those that fit. Without it, all files of a folder are
-    /// taken
+    /// Gather by this recipe (see boxclock recipes); auto selects those that fit, or all files where none does.
+    /// Without it, all files of a folder are taken
     #[arg(long, value_name = "NAME")]
     pub recipe: Vec<String>,
     /// The moment of the failure: only what was written near it is taken. Examples: "yesterday 7:20", "Wed 07:22",

@@ -39,15 +39,23 @@ impl Steps {
         self.sum = self.sum.saturating_add(step);
     }
 
+    fn rises(&self) -> bool {
+        self.forward * STEPS_BACK > self.back
+    }
+
     fn falls(&self) -> bool {
-        self.records >= MIN_RECORDS && self.back >= 2 && self.forward * STEPS_BACK <= self.back && self.sum < 0
+        self.records >= MIN_RECORDS && self.back >= 2 && !self.rises() && self.sum < 0
     }
 }
 
 /// Whether a source's times fall from its start, through its middle, to its end.
-pub(super) fn is_newest_first(source: &Source) -> bool {
+/// `start` is the decoded start of the file, where it was read already: most sources rise there, and need no other look.
+pub(super) fn is_newest_first(source: &Source, start: Option<&[u8]>) -> bool {
     let Reader::Lines(detected) = source.reader else { return false };
     if detected.format.sorts_by_time() {
+        return false;
+    }
+    if start.is_some_and(|start| steps_in(source, detected, start, false).rises()) {
         return false;
     }
     let Ok(file) = SourceFile::open(&source.path) else { return false };
@@ -60,7 +68,7 @@ pub(super) fn is_newest_first(source: &Source) -> bool {
     for place in places {
         let steps = steps_at(source, detected, &file, place);
         // Most sources rise, which their first sample says already.
-        if steps.forward * STEPS_BACK > steps.back {
+        if steps.rises() {
             return false;
         }
         all.back += steps.back;
@@ -72,10 +80,15 @@ pub(super) fn is_newest_first(source: &Source) -> bool {
 }
 
 fn steps_at(source: &Source, detected: Detected, file: &SourceFile, place: u64) -> Steps {
-    let mut steps = Steps::default();
+    // What cannot be read is named when its events are read.
     let bytes = file.read(place, limits::SAMPLE_BYTES).unwrap_or_default();
-    let text = source.encoding.decode(&bytes);
-    let lines = text.split(|byte| *byte == source.line_end as u8).skip(usize::from(place > source.mark_bytes));
+    steps_in(source, detected, &source.encoding.decode(&bytes), place > source.mark_bytes)
+}
+
+/// The steps in a decoded piece; one from inside the file may start in the middle of a line.
+fn steps_in(source: &Source, detected: Detected, text: &[u8], inside: bool) -> Steps {
+    let mut steps = Steps::default();
+    let lines = text.split(|byte| *byte == source.line_end as u8).skip(usize::from(inside));
     let mut kind = None;
     for line in lines {
         let Some(head) = detected.format.head(bare_line(line), detected.hint) else { continue };

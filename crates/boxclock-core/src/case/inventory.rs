@@ -66,7 +66,9 @@ pub(super) fn open(paths: &[PathBuf], options: Options, work: &Work) -> Result<C
     if zone.is_none() && !story.zone.is_empty() {
         match Zone::parse(&story.zone) {
             Ok(of_site) => zone = Some(of_site),
-            Err(error) => left_out.push(LeftOut { path: gather::STORY_NAME.into(), reason: error.to_string() }),
+            Err(error) => {
+                left_out.push(LeftOut { path: format!("{} (zone)", gather::STORY_NAME), reason: error.to_string() });
+            }
         }
     }
     let (formats, wrong) = own_formats(paths, box_formats);
@@ -335,21 +337,23 @@ fn collect(
     Ok(())
 }
 
-/// The story in a folder, as a box has one; it is then no source. What is no story stays a file like any other.
+/// The story in a folder, as a box has one; it is then no source. What says nothing of a story stays a file like any other.
 fn take_story(folder: &Path, candidates: &mut Vec<Candidate>, left_out: &mut Vec<LeftOut>) -> Option<Story> {
     let path = folder.join(gather::STORY_NAME);
-    let size = std::fs::metadata(&path).ok().filter(|found| found.is_file() && found.len() <= STORY_BYTES)?;
-    let text = std::fs::read(&path).ok().filter(|_| size.len() > 0)?;
-    match serde_json::from_slice(text.strip_prefix("\u{FEFF}".as_bytes()).unwrap_or(&text)) {
+    std::fs::metadata(&path).ok().filter(|found| found.is_file() && found.len() <= STORY_BYTES)?;
+    let told = std::fs::read(&path).map_err(|error| error.to_string()).and_then(|text| {
+        let text = text.strip_prefix("\u{FEFF}".as_bytes()).unwrap_or(&text);
+        serde_json::from_slice::<Story>(text).map_err(|error| error.to_string())
+    });
+    match told {
+        Ok(story) if story == Story::default() => None,
         Ok(story) => {
             candidates.retain(|candidate| candidate.file.path != path);
             Some(story)
         }
         Err(error) => {
-            left_out.push(LeftOut {
-                path: gather::STORY_NAME.into(),
-                reason: format!("no story that can be read: {error}"),
-            });
+            let reason = format!("no story that can be read: {error}");
+            left_out.push(LeftOut { path: path.display().to_string(), reason });
             None
         }
     }

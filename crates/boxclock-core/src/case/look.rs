@@ -67,7 +67,7 @@ pub(super) fn look(candidate: &Candidate, known: &Known<'_>) -> std::result::Res
         source.reader = Reader::Lines(Detected { format: *decoder, hint: 0 });
         source.trouble.extend(text.account.trouble.iter().cloned());
         source.decoded = Some(text.account.clone());
-        source.newest_first = direction::is_newest_first(&source);
+        source.newest_first = direction::is_newest_first(&source, None);
         return Ok(source);
     }
     let start = start_of(&source.path, limits::SAMPLE_BYTES).map_err(|error| error.to_string())?;
@@ -135,7 +135,7 @@ pub(super) fn look(candidate: &Candidate, known: &Known<'_>) -> std::result::Res
         _ => None,
     });
     source.stated_offset_s = stated;
-    source.newest_first = direction::is_newest_first(&source);
+    source.newest_first = direction::is_newest_first(&source, texts.first().map(Vec::as_slice));
     Ok(source)
 }
 

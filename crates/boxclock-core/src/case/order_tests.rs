@@ -123,6 +123,10 @@ fn the_story_of_a_folder_is_no_source_and_says_the_zone() {
     let opened = folder.open();
     assert_eq!(opened.sources.len(), 1);
     assert_eq!((opened.story.affected.as_str(), opened.zone.name()), ("tank 4, 7", "+05:30"));
+    // A file of that name that tells nothing is a file like any other.
+    let plain =
+        case(&[("story.json", "{\"chapters\":[1]}\n"), ("a.log", "2026-04-12 04:31:08 INFO console: up\n")]).open();
+    assert!(plain.sources.iter().any(|source| source.name.ends_with("story.json")), "{:?}", plain.left_out);
     std::fs::write(folder.path().join("story.json"), "{\"title\":{}}").unwrap();
     let opened = folder.open();
     assert!(opened.left_out.iter().any(|left| left.reason.contains("no story")), "{:?}", opened.left_out);

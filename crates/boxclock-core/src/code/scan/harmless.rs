@@ -15,7 +15,7 @@ pub(super) fn is_harmless(text: &[u8], (start, end): (usize, usize), code: Code)
         // `no valve (ZeroDivisionError)` is Ruby's way, and PHP has names of Java's.
         Family::Python => {
             (before.ends_with(b"(") && rest.starts_with(b")"))
-                || has(&[b"node:", b".js:", b"Cannot read propert", b" is not a function"])
+                || has(&[b"node:internal", b".js:", b"Cannot read propert", b" is not a function"])
         }
         Family::Java => has(&[b".php", b"PHP ", b"{main}"]) || before.ends_with(b"new "),
         Family::Exit => {
@@ -118,9 +118,12 @@ fn is_usual_exit(before: &[u8], number: u32) -> bool {
 /// `Reason Code: 0x80020003`: why somebody shut a system down.
 fn is_reason_of_shutdown(before: &[u8]) -> bool {
     const LEADS: [&[u8]; 3] = [b"eason code: ", b"eason code = ", b"eason code "];
-    LEADS
-        .iter()
-        .any(|lead| before.len() >= lead.len() && before[before.len() - lead.len()..].eq_ignore_ascii_case(lead))
+    let ends =
+        |lead: &&[u8]| before.len() >= lead.len() && before[before.len() - lead.len()..].eq_ignore_ascii_case(lead);
+    // `failed, reason code: 0x80070005` is a failure.
+    let of_shutdown =
+        || [&b"shut"[..], b"restart", b"power off"].iter().any(|word| near_before(before, before.len(), 400, word));
+    LEADS.iter().any(ends) && of_shutdown()
 }
 
 /// `ok=2 changed=1 unreachable=0 failed=1`: a summary that counts what failed.

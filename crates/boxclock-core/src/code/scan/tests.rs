@@ -78,6 +78,24 @@ fn not_codes() {
     }
 }
 
+/// A rule that takes a code back must not take its neighbours: what differs in a word is a code still.
+#[test]
+fn what_is_harmless_and_what_only_looks_so() {
+    for (harmless, code) in [
+        ("The restart was planned. Reason Code: 0x80020003", "write failed, reason code: 0x80070005"),
+        ("rt_sigaction(SIGSEGV, NULL, NULL, 8) = 0", "worker died (SIGSEGV)"),
+        ("ok=2 changed=2 unreachable=0 failed=1 skipped=0", "open failed: errno 1"),
+        ("GET /a?code=0x80070005", "open of /a failed: code=0x80070005"),
+        ("bugcheck 0x0 recorded", "bugcheck 0xD1 recorded"),
+        ("signal 3 (SIGQUIT) received from 1, shutting down", "child killed by signal 3"),
+        ("node:internal/errors:1 TypeError", "TypeError: node: 5 is no list"),
+        ("Code: 48 89 e5 5d c3", "exit code: 48"),
+    ] {
+        assert_eq!(found(harmless, Platform::Linux), [] as [&str; 0], "{harmless}");
+        assert!(!found(code, Platform::Linux).is_empty(), "{code}");
+    }
+}
+
 #[test]
 fn odd_ends() {
     for text in ["0x", "error 0x", "error ", "-", "error -", "0x80070005", "error 99999999999999999999", "status=1/"] {
