@@ -112,6 +112,8 @@ pub struct Case {
     pub sources: Arc<Vec<Source>>,
     /// What was gathered and is no log: settings, facts.
     pub documents: Arc<Vec<Document>>,
+    /// Program files, for looking into dumps.
+    pub programs: Arc<Vec<crate::crash::ProgramFile>>,
     /// What is not read.
     pub left_out: Vec<LeftOut>,
     /// The seal, if it is a box.

@@ -18,6 +18,7 @@ use crate::timeline;
 mod codes;
 mod read;
 pub use codes::CodeRules;
+pub(crate) use read::without_uptime;
 pub use read::{RecordReader, ShownLine, codes_in};
 
 /// The time of an event that has none.

@@ -37,6 +37,9 @@ pub fn elf_core(name: &str, command_line: &str, pid: u32, signal: u32) -> Vec<u8
     status.u16(12, signal as u16);
     status.u32(32, pid);
     status.u64(112 + 16 * 8, 0x7F10_0002_B3EC);
+    // Frame and stack pointer: three frames, of the library's abort and of the program.
+    status.u64(112 + 4 * 8, STACK + 0x180);
+    status.u64(112 + 19 * 8, STACK + 0x100);
     note(&mut notes, 1, &status.0);
     let mut process = Image::new(136);
     process.u32(16, 991);
@@ -80,13 +83,11 @@ pub fn elf_core(name: &str, command_line: &str, pid: u32, signal: u32) -> Vec<u8
     let notes_at = 64 + 2 * 56;
     let stack_at = (notes_at + notes.len()).next_multiple_of(PAGE as usize);
     for (index, (kind, offset, address, size)) in
-        [(4, notes_at as u64, 0, notes.len() as u64), (1, stack_at as u64, 0x7FFC_0000_0000, PAGE)]
-            .into_iter()
-            .enumerate()
+        [(4, notes_at as u64, 0, notes.len() as u64), (1, stack_at as u64, STACK, PAGE)].into_iter().enumerate()
     {
         let at = 64 + index * 56;
         image.u32(at, kind);
-        image.u32(at + 4, 4);
+        image.u32(at + 4, if kind == 1 { 6 } else { 4 });
         image.u64(at + 8, offset);
         image.u64(at + 16, address);
         image.u64(at + 32, size);
@@ -94,8 +95,22 @@ pub fn elf_core(name: &str, command_line: &str, pid: u32, signal: u32) -> Vec<u8
     }
     image.0.extend_from_slice(&notes);
     image.0.resize(stack_at + PAGE as usize, 0);
+    // Each frame: the frame pointer before it, and where it returns to.
+    let frames = [
+        (0x180_u64, 0x1D0_u64, 0x7F10_0002_6472_u64),
+        (0x1D0, 0x240, 0x5590_0001_F3A2),
+        (0x240, 0x2C0, 0x5590_0001_204C),
+        (0x2C0, 0, 0x7F10_0002_71CA),
+    ];
+    for (at, outer, back) in frames {
+        image.u64(stack_at + at as usize, if outer == 0 { 0 } else { STACK + outer });
+        image.u64(stack_at + at as usize + 8, back);
+    }
     image.0
 }
+
+/// Where the stack of the demo's core is in memory.
+const STACK: u64 = 0x7FFC_0000_0000;
 
 fn note(notes: &mut Vec<u8>, kind: u32, data: &[u8]) {
     for value in [5, data.len() as u32, kind] {
@@ -202,5 +217,101 @@ pub fn minidump(time: Millis) -> Vec<u8> {
         image.0.extend_from_slice(&bytes);
     }
     image.0.extend_from_slice(&names);
+    image.0
+}
+
+/// A small dump of the whole system of `keeper-desk`: stop 0xD1 in the old driver of the serial bridge. The layout is the one that
+/// the reader in the core describes.
+pub fn kernel_dump(time: Millis) -> Vec<u8> {
+    const BASES: u64 = 0xFFFF_F800_0000_0000;
+    const TO_1970: u64 = 116_444_736_000_000_000;
+    // 2016-03-15 for the driver; the system's own stamps are hashes, as reproducible builds have them.
+    let drivers: [(&str, u64, u32, u32); 7] = [
+        ("ntoskrnl.exe", BASES + 0x0400_0000, 0x0104_7000, 0xA1B2_4C3D),
+        ("hal.dll", BASES + 0x0610_0000, 0x0000_6000, 0x1C8E_02F1),
+        ("ndis.sys", BASES + 0x0820_0000, 0x0017_7000, 0xE2C0_9911),
+        ("usbport.sys", BASES + 0x0840_0000, 0x0007_4000, 0x7D11_A0C2),
+        ("serenum.sys", BASES + 0x0850_0000, 0x0000_F000, 0x9E00_4B7A),
+        ("twbridge.sys", BASES + 0x0861_0000, 0x0001_2000, 1_458_000_000),
+        ("tcpip.sys", BASES + 0x0870_0000, 0x002E_B000, 0x44E1_8F20),
+    ];
+    let in_bridge = BASES + 0x0861_0000 + 0x3A4C;
+    let stack_top = 0xFFFF_D581_2A40_6B80_u64;
+    let mut image = Image::new(0x2000 + 0x200);
+    image.put(0, b"PAGEDU64");
+    image.u32(8, 15);
+    image.u32(12, 19_045);
+    image.u32(0x30, 0x8664);
+    image.u32(0x34, 4);
+    image.u32(0x38, 0xD1);
+    for (index, value) in [0xFFFF_C08A_30F1_E010, 2, 0, in_bridge].into_iter().enumerate() {
+        image.u64(0x40 + index * 8, value);
+    }
+    let context = 0x348;
+    image.u64(context + 0x98, stack_top);
+    image.u64(context + 0xF8, BASES + 0x0400_0000 + 0x003F_71C0);
+    image.u32(0xF98, 4);
+    image.u64(0xFA8, time as u64 * 10_000 + TO_1970);
+    image.u64(0x1030, 1_158_204 * 10_000);
+    // The block of a small dump.
+    let (stack_at, stack_size) = (0x2200_usize, 0x400_usize);
+    let list_at = stack_at + stack_size;
+    let pool_at = list_at + drivers.len() * 0x90;
+    let mut pool = Vec::new();
+    let mut list = Image::new(drivers.len() * 0x90);
+    for (index, (name, base, size, stamp)) in drivers.into_iter().enumerate() {
+        let at = index * 0x90;
+        list.u32(at, (pool_at + pool.len()) as u32);
+        list.u64(at + 8 + 0x30, base);
+        list.u32(at + 8 + 0x40, size);
+        list.u32(at + 8 + 0x80, stamp);
+        let units: Vec<u16> = name.encode_utf16().collect();
+        pool.extend_from_slice(&(units.len() as u32).to_le_bytes());
+        pool.extend(units.into_iter().chain([0]).flat_map(u16::to_le_bytes));
+        pool.resize(pool.len().next_multiple_of(8), 0);
+    }
+    let process_at = pool_at + pool.len();
+    let mut process = Image::new(0x800);
+    process.put(0x5A8, b"console.exe");
+    let size = process_at + process.0.len() + 4;
+    let block = [
+        0,
+        size,
+        size - 4,
+        context,
+        0xF00,
+        0,
+        0,
+        0,
+        process_at,
+        0,
+        stack_at,
+        stack_size,
+        list_at,
+        drivers.len(),
+        pool_at,
+        pool.len(),
+        0,
+        0,
+    ];
+    for (index, value) in block.into_iter().enumerate() {
+        image.u32(0x2000 + index * 4, value as u32);
+    }
+    image.u64(0x2000 + 0x48, stack_top);
+    let mut stack = Image::new(stack_size);
+    let returns = [
+        (0x38, BASES + 0x0400_0000 + 0x0040_9A69),
+        (0x178, in_bridge),
+        (0x1F0, BASES + 0x0861_0000 + 0x2210),
+        (0x260, BASES + 0x0840_0000 + 0x1_1C40),
+        (0x300, BASES + 0x0400_0000 + 0x002B_6C05),
+    ];
+    for (at, address) in returns {
+        stack.u64(at, address);
+    }
+    let parts = [stack.0, list.0, pool, process.0, b"TRGD".to_vec()];
+    for part in parts {
+        image.0.extend_from_slice(&part);
+    }
     image.0
 }

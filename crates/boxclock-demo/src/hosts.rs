@@ -258,7 +258,9 @@ pub fn keeper_desk(root: &Path) -> io::Result<()> {
     let driver = root.join("Windows/System32/drivers/twbridge.sys");
     write_dump(&driver, &dumps::driver(), LINKED)?;
     let dump = root.join("Tankwarden/Dumps/console.dmp");
-    write_dump(&dump, &dumps::minidump(DOWN), DOWN)
+    write_dump(&dump, &dumps::minidump(DOWN), DOWN)?;
+    let system = root.join("Windows/Minidump/041226-9812-01.dmp");
+    write_dump(&system, &dumps::kernel_dump(DOWN + 14), DOWN + 14)
 }
 
 fn local(time: Millis) -> String {

@@ -64,6 +64,7 @@ fn the_demo_case_tells_the_story() {
             "iso-text",
             "journal-export",
             "json-lines",
+            "kernel-dump-64",
             "minidump",
             "msi-log",
             "plain",

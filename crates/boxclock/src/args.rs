@@ -123,6 +123,12 @@ pub enum Command {
         boxclock code 42P01 ORA-00942 OOMKilled 'exit 137' 'http 503'\n  boxclock code disk full"
     )]
     Code(Code),
+    /// Print the crashes: dumps, reports, and ends without either, each with its stack and who is to blame
+    #[command(
+        after_help = "Examples:\n  boxclock crashes night.box.zip\n  boxclock crashes feeder.core --as jsonl\n\n\
+        Put the program files beside the dump, or into the box: the stack then has the names of functions."
+    )]
+    Crashes(Listing),
     /// Print the codes found: counted, first and last seen
     #[command(
         after_help = "Examples:\n  boxclock codes night.box.zip\n  boxclock codes /var/log --first --as jsonl\n\n\

@@ -28,6 +28,7 @@ use crate::args::{self, Command, Reading};
 use crate::log;
 use crate::outcome::{Ended, Failure, Outcome, plain, say, shown};
 
+mod analysing;
 mod coding;
 mod gathering;
 mod listing;
@@ -66,6 +67,12 @@ pub fn run(command: Option<Command>) -> Ended {
             let (case, loaded) = read(&list.reading)?;
             listing::codes(&CaseView::new(case.clone(), loaded.clone()), first, list.form)?;
             Ok(name_left_out(&case, &loaded))
+        }
+        Command::Crashes(list) => {
+            let (case, loaded) = read(&list.reading)?;
+            let view = CaseView::new(case, loaded);
+            analysing::crashes(&view, list.form, &cancellable())?;
+            Ok(name_left_out(&view.case, &view.loaded))
         }
         Command::Catalogues { paths } => coding::catalogues(paths),
         Command::Drift(list) => {

@@ -9,6 +9,7 @@ use super::look::{self, Known, look, platforms_by_host, zones_by_host};
 use super::{Case, Document, LeftOut, Options, Reader, Source, Trouble, boot, generations};
 use crate::clock::Zone;
 use crate::code::{Catalogues, user};
+use crate::crash::{self, ProgramFile};
 use crate::decode::{self, Decoded, Text};
 use crate::files::{FileFound, find_files};
 use crate::format::LineFormat;
@@ -77,6 +78,7 @@ pub(super) fn open(paths: &[PathBuf], options: Options, work: &Work) -> Result<C
     let case_zone = zone.unwrap_or_else(Zone::utc);
     let known = Known { case_zone: &case_zone, options: &options, formats: &formats };
     let documents = take_documents(&mut candidates);
+    let programs = take_programs(&mut candidates, work);
     let sources = std::thread::scope(|scope| {
         let (hand_over, found) = crossbeam_channel::bounded(1);
         // Reading and compiling all recipes takes as long as recognising a few files: beside it.
@@ -95,6 +97,7 @@ pub(super) fn open(paths: &[PathBuf], options: Options, work: &Work) -> Result<C
         name: name.unwrap_or_default(),
         sources: Arc::new(sources),
         documents: Arc::new(documents),
+        programs: Arc::new(programs),
         left_out,
         seal,
         story,
@@ -129,6 +132,7 @@ pub(super) fn of_files(
         name,
         sources,
         documents,
+        programs: Arc::default(),
         left_out,
         seal,
         story,
@@ -156,6 +160,22 @@ fn take_documents(candidates: &mut Vec<Candidate>) -> Vec<Document> {
         len_bytes: candidate.file.len_bytes,
     });
     documents.collect()
+}
+
+/// Takes out program files and libraries: they are no logs, and dumps are read with them.
+fn take_programs(candidates: &mut Vec<Candidate>, work: &Work) -> Vec<ProgramFile> {
+    let is_program = parallel(candidates.len(), work, |index| {
+        look::start_of(&candidates[index].file.path, ProgramFile::HEAD_BYTES)
+            .is_ok_and(|head| ProgramFile::recognises(&head))
+    });
+    let mut is_program = is_program.into_iter();
+    let taken = candidates.extract_if(.., |_| is_program.next().unwrap_or(false));
+    let programs = taken.map(|candidate| ProgramFile {
+        path: candidate.file.path,
+        name: candidate.file.name,
+        host: candidate.host.filter(|host| !host.is_empty()),
+    });
+    programs.collect()
 }
 
 /// Says what each source is for, where no seal does: by the recipes.
@@ -280,6 +300,9 @@ fn decode_all(
         let file = &candidates[index].file;
         let chosen = options.choices.get(&file.name).and_then(|choice| choice.format.as_deref());
         let start = look::start_of(&file.path, limits::SAMPLE_BYTES).ok()?;
+        if crash::recognise(&start).is_some() {
+            return None;
+        }
         decode::decoder_for(&start, chosen)
     });
     work.check()?;

@@ -531,11 +531,9 @@ fn dump_chunk(source: &Source, format: &dyn crash::DumpFormat) -> Chunk {
         crash::Crash::default()
     });
     let mut flags = flag::DUMP;
-    if crash.time == NO_TIME {
-        segment.times.push(source.modified);
+    segment.times.push(crash.time.unwrap_or(source.modified));
+    if crash.time.is_none() {
         flags |= TimeKnown::Inherited as u8;
-    } else {
-        segment.times.push(crash.time);
     }
     chunk.trouble.extend(crash.trouble.into_iter().map(Trouble::lost));
     segment.offsets.push(0);

@@ -134,7 +134,7 @@ fn the_story_of_a_folder_is_no_source_and_says_the_zone() {
 
 #[test]
 fn binary_files_are_named_and_give_no_events() {
-    let dump = [&b"PAGEDU64"[..], &[0; 4000], &b"driver.sys\0tank\0"[..]].concat();
+    let dump = [&b"KDUMP   "[..], &[0; 4000], &b"driver.sys\0tank\0"[..]].concat();
     let rich: Vec<u8> = b"name\0\0\x01value\0\0".repeat(500);
     let case = case(&[("memory.dmp", dump), ("state.bin", rich)]);
     let opened = case.open();

@@ -2,13 +2,15 @@
 //!
 //! Source of the layouts: the documentation of `MINIDUMP_HEADER`, `MINIDUMP_DIRECTORY`, `MINIDUMP_SYSTEM_INFO`,
 //! `MINIDUMP_EXCEPTION_STREAM`, `MINIDUMP_MODULE`, `MINIDUMP_MISC_INFO` and `MINIDUMP_STRING` in the public header
-//! `minidumpapiset.h` (all little-endian, packed to four bytes). Handlers on other systems state a platform id of
+//! `minidumpapiset.h` (all little-endian, packed to four bytes), and of `CONTEXT` in `winnt.h`. Handlers on other systems state a platform id of
 //! 0x8000 or above and put the signal's number where the exception code stands.
 
 use std::fs::File;
 
 use super::field::Fields;
-use super::{Crash, DumpFormat, Module};
+use super::memory::{Machine, Memory, Range, Registers};
+use super::signal::{self, SignalInfo};
+use super::{Crash, DumpFormat, Module, Thread, exception};
 use crate::clock::SECOND;
 use crate::code::{Code, Family, Platform, catalogue};
 use crate::limits;
@@ -18,9 +20,17 @@ pub(super) struct Minidump;
 
 const STREAM_THREADS: u32 = 3;
 const STREAM_MODULES: u32 = 4;
+const STREAM_MEMORY: u32 = 5;
 const STREAM_EXCEPTION: u32 = 6;
 const STREAM_SYSTEM: u32 = 7;
+const STREAM_MEMORY_64: u32 = 9;
+const STREAM_COMMENT: u32 = 10;
+const STREAM_COMMENT_WIDE: u32 = 11;
+const STREAM_UNLOADED: u32 = 14;
 const STREAM_MISC: u32 = 15;
+const STREAM_THREAD_NAMES: u32 = 24;
+/// A thread in the list of threads.
+const THREAD_BYTES: usize = 48;
 const MODULE_BYTES: usize = 108;
 /// Bytes of one stream that are looked at (the module list of 65 536 modules is 7 MB).
 const STREAM_BYTES: u64 = 16 << 20;
@@ -41,11 +51,11 @@ impl DumpFormat for Minidump {
         let (Some(count), Some(table), Some(time)) = (header.u32(8), header.u32(12), header.u32(20)) else {
             return Err(format!("the header is cut off: {len_bytes} bytes of 32"));
         };
-        let mut crash = Crash { ..Crash::default() };
+        let mut crash = Crash::default();
         if time != 0 {
-            crash.time = i64::from(time).saturating_mul(SECOND);
+            crash.time = Some(i64::from(time).saturating_mul(SECOND));
         }
-        let dump = Dump { file };
+        let mut dump = Dump { file, machine: None, failed: Failed::default(), ranges: Vec::new() };
         let wanted = (count as usize).min(limits::MINIDUMP_ENTRIES);
         let directory = Fields::read(file, u64::from(table), (wanted as u64).saturating_mul(12), 12 << 16, false)?;
         if directory.len() < wanted * 12 {
@@ -70,6 +80,8 @@ impl DumpFormat for Minidump {
             }
             streams.push((kind, u64::from(offset), u64::from(size)));
         }
+        // What the processor is decides how the rest is read.
+        streams.sort_by_key(|(kind, ..)| (*kind != STREAM_SYSTEM, *kind != STREAM_THREADS));
         for (kind, offset, size) in streams {
             let done = match kind {
                 STREAM_SYSTEM => dump.system(offset, size, &mut crash).map(|id| platform = id.unwrap_or(platform)),
@@ -77,6 +89,12 @@ impl DumpFormat for Minidump {
                 STREAM_MODULES => dump.modules(offset, size, &mut crash),
                 STREAM_MISC => dump.misc(offset, size, &mut crash),
                 STREAM_THREADS => dump.threads(offset, size, &mut crash),
+                STREAM_MEMORY => dump.memory(offset, size, &mut crash),
+                STREAM_MEMORY_64 => dump.memory_64(offset, size, len_bytes, &mut crash),
+                STREAM_UNLOADED => dump.unloaded(offset, size, &mut crash),
+                STREAM_THREAD_NAMES => dump.thread_names(offset, size, &mut crash),
+                STREAM_COMMENT => dump.comment(offset, size, false, &mut crash),
+                STREAM_COMMENT_WIDE => dump.comment(offset, size, true, &mut crash),
                 _ => Ok(()),
             };
             if let Err(trouble) = done {
@@ -84,10 +102,22 @@ impl DumpFormat for Minidump {
             }
         }
         crash.platform = if platform >= 0x8000 { Platform::Linux } else { Platform::Windows };
-        crash.code = crash.code.map(|code| exception_code(code.number, crash.platform));
-        crash.process = crash.modules.first().map(|module| module.name().to_owned());
+        let program = crash.modules.iter().find(|module| module.name().to_ascii_lowercase().ends_with(".exe"));
+        crash.executable = program.or(crash.modules.first()).map(|module| module.path.clone());
+        crash.process = program.or(crash.modules.first()).map(|module| module.name().to_owned());
+        crash.memory = Memory::new(std::mem::take(&mut dump.ranges));
+        dump.conclude(&mut crash);
         Ok(crash)
     }
+}
+
+/// What the exception stream says.
+#[derive(Default)]
+struct Failed {
+    code: Option<u32>,
+    parameters: Vec<u64>,
+    address: Option<u64>,
+    registers: Option<Registers>,
 }
 
 fn exception_code(number: u32, platform: Platform) -> Code {
@@ -101,6 +131,9 @@ fn exception_code(number: u32, platform: Platform) -> Code {
 
 struct Dump<'a> {
     file: &'a File,
+    machine: Option<Machine>,
+    failed: Failed,
+    ranges: Vec<Range>,
 }
 
 impl Dump<'_> {
@@ -109,11 +142,17 @@ impl Dump<'_> {
         Fields::read(self.file, offset, size.min(STREAM_BYTES), STREAM_BYTES, false)
     }
 
-    fn system(&self, offset: u64, size: u64, crash: &mut Crash) -> Result<Option<u32>, String> {
+    fn system(&mut self, offset: u64, size: u64, crash: &mut Crash) -> Result<Option<u32>, String> {
         let stream = self.stream(offset, size)?;
         if let (Some(major), Some(minor), Some(build)) = (stream.u32(8), stream.u32(12), stream.u32(16)) {
             crash.attributes.insert("os.version".into(), format!("{major}.{minor}.{build}").into());
         }
+        self.machine = match stream.u16(0) {
+            Some(0) => Some(Machine::X86),
+            Some(9) => Some(Machine::X86_64),
+            Some(12) => Some(Machine::Arm64),
+            _ => None,
+        };
         let machine = stream.u16(0).map(|machine| match machine {
             0 => "x86".to_owned(),
             5 => "arm".to_owned(),
@@ -127,19 +166,71 @@ impl Dump<'_> {
         Ok(stream.u32(20))
     }
 
-    fn exception(&self, offset: u64, size: u64, crash: &mut Crash) -> Result<(), String> {
+    fn exception(&mut self, offset: u64, size: u64, crash: &mut Crash) -> Result<(), String> {
         let stream = self.stream(offset, size)?;
         crash.tid = stream.u32(0);
-        // The family is settled when the system is known.
-        crash.code = stream.u32(8).map(|number| Code { family: Family::NtStatus, number });
-        crash.address = stream.u64(24);
+        self.failed.code = stream.u32(8);
+        self.failed.address = stream.u64(24);
+        crash.address = self.failed.address;
         let count = stream.u32(32).unwrap_or(0).min(15) as usize;
-        let parameters: Vec<String> =
-            (0..count).filter_map(|index| stream.u64(40 + index * 8)).map(|value| format!("0x{value:x}")).collect();
-        if !parameters.is_empty() {
-            crash.attributes.insert("exception.parameters".into(), parameters.into());
+        self.failed.parameters = (0..count).filter_map(|index| stream.u64(40 + index * 8)).collect();
+        if count > 0 {
+            let texts: Vec<String> = self.failed.parameters.iter().map(|value| format!("0x{value:x}")).collect();
+            crash.attributes.insert("exception.parameters".into(), texts.into());
+        }
+        if let (Some(bytes), Some(at)) = (stream.u32(160), stream.u32(164)) {
+            self.failed.registers = self.context(u64::from(at), u64::from(bytes));
         }
         Ok(())
+    }
+
+    /// The registers in a `CONTEXT`.
+    fn context(&self, offset: u64, size: u64) -> Option<Registers> {
+        let machine = self.machine?;
+        let context = self.stream(offset, size).ok()?;
+        registers(&context, machine)
+    }
+
+    /// What all streams together say.
+    fn conclude(&self, crash: &mut Crash) {
+        let thread = crash.tid;
+        let of_exception = self.failed.registers.clone();
+        if let Some(failed) = crash.threads.iter_mut().find(|one| Some(one.id) == thread) {
+            failed.registers = of_exception.or(failed.registers.take());
+        } else if let (Some(id), Some(_)) = (thread, &of_exception) {
+            crash.threads.push(Thread { id, registers: of_exception, ..Thread::default() });
+        }
+        let registers = crash.thread().and_then(|thread| thread.registers.clone());
+        let Some(number) = self.failed.code else {
+            crash.what.kind = super::Kind::Hang;
+            crash.what.words = Some(
+                "the dump names no exception: it was taken of a program that still ran, as of one that hangs".into(),
+            );
+            if crash.tid.is_none() {
+                crash.tid = crash.threads.first().map(|thread| thread.id);
+            }
+            return;
+        };
+        let code = exception_code(number, crash.platform);
+        crash.code = Some(code);
+        crash.what = if code.family == Family::Signal {
+            let fault = matches!(number, 4 | 5 | 7 | 8 | 11);
+            let info = SignalInfo {
+                number,
+                code: fault.then_some(1),
+                address: self.failed.address.filter(|_| fault),
+                sender: None,
+            };
+            let mut what = signal::what(info, crash.pid, None, registers.as_ref(), &crash.memory);
+            // The sub-code is not in the dump.
+            what.detail = None;
+            what
+        } else {
+            exception::what(code, &self.failed.parameters, registers.as_ref(), &crash.memory)
+        };
+        if code.family == Family::Signal {
+            crash.address = registers.map(|registers| registers.instruction).or(crash.address);
+        }
     }
 
     fn modules(&self, offset: u64, size: u64, crash: &mut Crash) -> Result<(), String> {
@@ -162,7 +253,10 @@ impl Dump<'_> {
                 format!("module {index}")
             });
             let built_s = entry.u32(16).filter(|stamp| *stamp != 0);
-            crash.modules.push(Module { path, base, end: base.saturating_add(u64::from(bytes)), version, built_s });
+            let build_id =
+                entry.u32(76).zip(entry.u32(80)).and_then(|(size, at)| self.build_id(u64::from(at), u64::from(size)));
+            let end = base.saturating_add(u64::from(bytes));
+            crash.modules.push(Module { path, base, end, version, built_s, build_id, ..Module::default() });
         }
         Ok(())
     }
@@ -182,9 +276,133 @@ impl Dump<'_> {
         Ok(())
     }
 
+    /// What tells one build of a module from another: the GUID and age of its debugging data, or the build id of ELF.
+    fn build_id(&self, offset: u64, size: u64) -> Option<String> {
+        let record = Fields::read(self.file, offset, size.min(64), 64, false).ok()?;
+        match record.slice(0, 4)? {
+            b"RSDS" => {
+                let (a, b, c) = (record.u32(4)?, record.u16(8)?, record.u16(10)?);
+                let rest = crate::text::hex(record.slice(12, 8)?);
+                Some(format!("{a:08x}{b:04x}{c:04x}{rest}{:x}", record.u32(20)?))
+            }
+            b"BpEL" => record.slice(4, record.len().saturating_sub(4)).map(crate::text::hex),
+            _ => None,
+        }
+    }
+
     fn threads(&self, offset: u64, size: u64, crash: &mut Crash) -> Result<(), String> {
-        let count = self.stream(offset, size.min(4))?.u32(0);
-        crash.attributes.extend(count.map(|count| ("crash.threads".to_owned(), count.into())));
+        let stream = self.stream(offset, size)?;
+        let count = stream.u32(0).ok_or_else(|| format!("the list of threads at byte {offset} is cut off"))? as usize;
+        crash.thread_count = Some(count);
+        // Some writers put four bytes between the count and the list.
+        let start = if stream.len() == 8 + count.saturating_mul(THREAD_BYTES) { 8 } else { 4 };
+        for index in 0..count.min(limits::MINIDUMP_ENTRIES) {
+            let Some(entry) = stream.part(start + index * THREAD_BYTES, THREAD_BYTES) else {
+                crash.trouble.push(format!("the list of threads at byte {offset} promises {count} and holds {index}"));
+                break;
+            };
+            let (Some(id), Some(bytes), Some(at)) = (entry.u32(0), entry.u32(40), entry.u32(44)) else { break };
+            let registers = self.context(u64::from(at), u64::from(bytes));
+            crash.threads.push(Thread { id, registers, ..Thread::default() });
+        }
+        Ok(())
+    }
+
+    fn memory(&mut self, offset: u64, size: u64, crash: &mut Crash) -> Result<(), String> {
+        let stream = self.stream(offset, size)?;
+        let count = stream.u32(0).ok_or_else(|| format!("the list of memory at byte {offset} is cut off"))? as usize;
+        let start = if stream.len() == 8 + count.saturating_mul(16) { 8 } else { 4 };
+        for index in 0..count.min(limits::ELF_ENTRIES) {
+            let at = start + index * 16;
+            let (Some(address), Some(bytes), Some(place)) = (stream.u64(at), stream.u32(at + 8), stream.u32(at + 12))
+            else {
+                crash
+                    .trouble
+                    .push(format!("the list of memory at byte {offset} promises {count} parts and holds {index}"));
+                break;
+            };
+            self.ranges.push(range(address, u64::from(bytes), u64::from(place)));
+        }
+        Ok(())
+    }
+
+    fn memory_64(&mut self, offset: u64, size: u64, len_bytes: u64, crash: &mut Crash) -> Result<(), String> {
+        let stream = self.stream(offset, size)?;
+        let (Some(count), Some(mut place)) = (stream.u64(0), stream.u64(8)) else {
+            return Err(format!("the list of memory at byte {offset} is cut off"));
+        };
+        let count = usize::try_from(count).unwrap_or(usize::MAX);
+        for index in 0..count.min(limits::ELF_ENTRIES) {
+            let at = 16 + index * 16;
+            let (Some(address), Some(bytes)) = (stream.u64(at), stream.u64(at + 8)) else {
+                crash
+                    .trouble
+                    .push(format!("the list of memory at byte {offset} promises {count} parts and holds {index}"));
+                break;
+            };
+            let held = bytes.min(len_bytes.saturating_sub(place));
+            self.ranges.push(Range { held, ..range(address, bytes, place) });
+            place = place.saturating_add(bytes);
+        }
+        if place > len_bytes {
+            crash.trouble.push(format!("cut off at byte {len_bytes}: the memory in it goes on to byte {place}"));
+        }
+        Ok(())
+    }
+
+    fn unloaded(&self, offset: u64, size: u64, crash: &mut Crash) -> Result<(), String> {
+        let stream = self.stream(offset, size)?;
+        let (Some(head), Some(entry), Some(count)) = (stream.u32(0), stream.u32(4), stream.u32(8)) else {
+            return Err(format!("the list of unloaded modules at byte {offset} is cut off"));
+        };
+        if entry < 24 {
+            return Err(format!("the list of unloaded modules at byte {offset} has entries of {entry} bytes"));
+        }
+        for index in 0..(count as usize).min(limits::MINIDUMP_ENTRIES) {
+            let at = (head as usize).saturating_add(index.saturating_mul(entry as usize));
+            let (Some(base), Some(bytes), Some(name)) = (stream.u64(at), stream.u32(at + 8), stream.u32(at + 20))
+            else {
+                break;
+            };
+            let path = self.string(u64::from(name)).unwrap_or_default();
+            let built_s = stream.u32(at + 16).filter(|stamp| *stamp != 0);
+            crash.unloaded.push(Module {
+                path,
+                base,
+                end: base.saturating_add(u64::from(bytes)),
+                built_s,
+                ..Module::default()
+            });
+        }
+        Ok(())
+    }
+
+    fn thread_names(&self, offset: u64, size: u64, crash: &mut Crash) -> Result<(), String> {
+        let stream = self.stream(offset, size)?;
+        let count = stream.u32(0).unwrap_or(0) as usize;
+        for index in 0..count.min(limits::MINIDUMP_ENTRIES) {
+            let at = 4 + index * 12;
+            let (Some(id), Some(place)) = (stream.u32(at), stream.u64(at + 4)) else { break };
+            let name = self.string(place).ok().filter(|name| !name.is_empty());
+            if let Some(thread) = crash.threads.iter_mut().find(|thread| thread.id == id) {
+                thread.name = name;
+            }
+        }
+        Ok(())
+    }
+
+    fn comment(&self, offset: u64, size: u64, wide: bool, crash: &mut Crash) -> Result<(), String> {
+        let stream = self.stream(offset, size.min(STRING_BYTES))?;
+        let text = if wide {
+            let units: Vec<u16> = (0..stream.len() / 2).filter_map(|index| stream.u16(index * 2)).collect();
+            String::from_utf16_lossy(&units)
+        } else {
+            stream.text(0, stream.len()).unwrap_or_default()
+        };
+        let text = text.trim_end_matches('\0').trim();
+        if !text.is_empty() {
+            crash.attributes.insert("dump.comment".into(), text.into());
+        }
         Ok(())
     }
 
@@ -201,5 +419,41 @@ impl Dump<'_> {
         )?;
         let units: Vec<u16> = (0..text.len() / 2).filter_map(|index| text.u16(index * 2)).collect();
         Ok(String::from_utf16_lossy(&units))
+    }
+}
+
+fn range(start: u64, size: u64, offset: u64) -> Range {
+    Range { start, size, offset, held: size, executable: None, writable: None }
+}
+
+/// The registers in a `CONTEXT` of a processor, by their numbers in DWARF.
+pub(super) fn registers(context: &Fields, machine: Machine) -> Option<Registers> {
+    match machine {
+        Machine::X86_64 => {
+            // rax, rcx, rdx, rbx, rsp, rbp, rsi, rdi, r8 to r15
+            const ORDER: [usize; 16] = [0, 2, 1, 3, 7, 6, 4, 5, 8, 9, 10, 11, 12, 13, 14, 15];
+            let mut found = Registers::new(machine, context.u64(0xF8)?);
+            for (place, number) in ORDER.into_iter().enumerate() {
+                found.set(number, context.u64(0x78 + place * 8));
+            }
+            Some(found)
+        }
+        Machine::X86 => {
+            // edi, esi, ebx, edx, ecx, eax, ebp, then eip, cs, flags, esp
+            const ORDER: [usize; 7] = [7, 6, 3, 2, 1, 0, 5];
+            let mut found = Registers::new(machine, u64::from(context.u32(0xB8)?));
+            for (place, number) in ORDER.into_iter().enumerate() {
+                found.set(number, context.u32(0x9C + place * 4).map(u64::from));
+            }
+            found.set(4, context.u32(0xC4).map(u64::from));
+            Some(found)
+        }
+        Machine::Arm64 => {
+            let mut found = Registers::new(machine, context.u64(0x108)?);
+            for number in 0..32 {
+                found.set(number, context.u64(8 + number * 8));
+            }
+            Some(found)
+        }
     }
 }

@@ -24,7 +24,7 @@ fn core_that_the_kernel_wrote() {
     let crash = read_bytes(&bytes).unwrap().unwrap();
     assert_eq!(crash.process.as_deref(), Some("feeder"));
     assert_eq!(crash.code, Some(Code { family: Family::Signal, number: 11 }));
-    assert_eq!(crash.time, NO_TIME, "a core does not say when it was written");
+    assert_eq!(crash.time, None, "a core does not say when it was written");
     assert_eq!(crash.attributes["process.command_line"], "./feeder --tank kelp");
     assert_eq!(crash.attributes["signal.address"], "0x10");
     assert_eq!(crash.module().map(Module::name), Some("feeder"));
@@ -36,7 +36,7 @@ fn core_that_the_kernel_wrote() {
 fn minidump_that_another_program_wrote() {
     let bytes = std::fs::read(sample("feeder.dmp")).unwrap();
     let crash = read_bytes(&bytes).unwrap().unwrap();
-    assert_eq!(crate::clock::to_rfc3339(crash.time), "2026-11-23T07:48:13.000000000Z");
+    assert_eq!(crate::clock::to_rfc3339(crash.time.unwrap()), "2026-11-23T07:48:13.000000000Z");
     assert_eq!((crash.pid, crash.tid), (Some(32), Some(36)));
     assert_eq!(crash.code, Some(Code { family: Family::NtStatus, number: 0xC000_0005 }));
     assert_eq!(crash.address, Some(0x1_4000_1691));
@@ -85,6 +85,197 @@ fn a_program_header_table_larger_than_the_file_reserves_nothing() {
     assert!(crash.trouble.iter().any(|text| text.contains("65535 program headers at byte 64")), "{:?}", crash.trouble);
 }
 
+fn examined(name: &str, files: &[ProgramFile]) -> CrashReport {
+    let path = sample(name);
+    let mut start = std::fs::read(&path).unwrap();
+    start.truncate(4096);
+    report::examine(recognise(&start).unwrap(), &path, &mut Programs::new(files, None))
+}
+
+fn functions(report: &CrashReport) -> Vec<&str> {
+    report.frames.iter().filter_map(|frame| frame.function.as_deref()).collect()
+}
+
+#[test]
+fn a_stack_without_frame_pointers_is_walked_by_its_unwind_tables() {
+    let files = [ProgramFile { path: sample("crashes/feed"), name: "usr/bin/feed".into(), host: None }];
+    let report = examined("crashes/feed.core", &files);
+    assert_eq!(functions(&report), ["feed_tank", "night_round", "_start"]);
+    let found: Vec<&str> = report.frames.iter().map(|frame| frame.found.name()).collect();
+    assert_eq!(found, ["context", "unwind-table", "unwind-table"]);
+    assert!(report.frames.iter().all(|frame| frame.sure == Sure::Certain && frame.module.as_deref() == Some("feed")));
+    assert_eq!(
+        report.crash.what.words.as_deref(),
+        Some("wrote to address 0x8, near null: a field or element of a null pointer")
+    );
+    assert_eq!(report.crash.what.detail.as_deref(), Some("SEGV_MAPERR"));
+    // `readelf -n feed`
+    let id = report.crash.modules[0].build_id.as_deref().unwrap();
+    assert_eq!(id.len(), 40, "{id}");
+    assert!(report.missing.is_empty());
+}
+
+#[test]
+fn without_the_program_the_names_are_missing_and_said_to_be() {
+    let mut programs = Programs::new(&[], None);
+    programs.this_machine = false;
+    let report = report::examine(&elf_core::ElfCore, &sample("crashes/feed.core"), &mut programs);
+    assert!(functions(&report).is_empty());
+    assert_eq!(report.frames[0].offset, Some(0x114));
+    assert!(report.missing[0].ends_with("/feed"), "{:?}", report.missing);
+}
+
+#[test]
+fn a_program_of_another_build_is_not_used() {
+    let folder = tempfile::tempdir().unwrap();
+    let mut other = std::fs::read(sample("crashes/feed")).unwrap();
+    let report = examined("crashes/feed.core", &[]);
+    let id = report.crash.modules[0].build_id.clone().unwrap();
+    let first: Vec<u8> = (0..4).map(|at| u8::from_str_radix(&id[at * 2..at * 2 + 2], 16).unwrap()).collect();
+    let at = other.windows(4).position(|window| window == first).unwrap();
+    other[at] ^= 0xFF;
+    let path = folder.path().join("feed");
+    std::fs::write(&path, other).unwrap();
+    let files = [ProgramFile { path, name: "feed".into(), host: None }];
+    let mut programs = Programs::new(&files, None);
+    programs.this_machine = false;
+    let report = report::examine(&elf_core::ElfCore, &sample("crashes/feed.core"), &mut programs);
+    assert!(functions(&report).is_empty(), "names of another build would be wrong ones");
+}
+
+/// A small dump of 64 bits with one driver on its stack, as `kernel_dump.rs` describes it.
+fn small_dump(stop: u32, parameters: [u64; 4]) -> Vec<u8> {
+    const BASE: u64 = 0xFFFF_F800_0000_0000;
+    let drivers = [("ntoskrnl.exe", BASE, 0xA1B2_4C3D_u32), ("twbridge.sys", BASE + 0x100_0000, 1_458_000_000)];
+    let mut image = vec![0_u8; 0x2200];
+    let mut put = |at: usize, bytes: &[u8]| image[at..at + bytes.len()].copy_from_slice(bytes);
+    put(0, b"PAGEDU64");
+    put(0x30, &0x8664_u32.to_le_bytes());
+    put(0x38, &stop.to_le_bytes());
+    for (index, value) in parameters.into_iter().enumerate() {
+        put(0x40 + index * 8, &value.to_le_bytes());
+    }
+    let top = 0xFFFF_D000_0000_1000_u64;
+    put(0x348 + 0x98, &top.to_le_bytes());
+    put(0x348 + 0xF8, &(BASE + 0x4000).to_le_bytes());
+    put(0xF98, &4_u32.to_le_bytes());
+    put(0xFA8, &134_204_276_000_000_000_u64.to_le_bytes());
+    let (stack_at, list_at) = (0x2200_u32, 0x2400_u32);
+    let pool_at = list_at + 2 * 0x90;
+    let mut pool = Vec::new();
+    let mut list = vec![0_u8; 2 * 0x90];
+    for (index, (name, base, stamp)) in drivers.into_iter().enumerate() {
+        let mut put =
+            |at: usize, bytes: &[u8]| list[index * 0x90 + at..index * 0x90 + at + bytes.len()].copy_from_slice(bytes);
+        put(0, &(pool_at + pool.len() as u32).to_le_bytes());
+        put(0x38, &base.to_le_bytes());
+        put(0x48, &0x10_0000_u32.to_le_bytes());
+        put(0x88, &stamp.to_le_bytes());
+        pool.extend_from_slice(&(name.len() as u32 * 2).to_le_bytes());
+        pool.extend(name.encode_utf16().chain([0]).flat_map(u16::to_le_bytes));
+    }
+    let end = pool_at + pool.len() as u32;
+    let block =
+        [0, end + 4, end, 0x348, 0xF00, 0, 0, 0, 0, 0, stack_at, 0x200, list_at, 2, pool_at, pool.len() as u32, 0, 0];
+    for (index, value) in block.into_iter().enumerate() {
+        image[0x2000 + index * 4..][..4].copy_from_slice(&value.to_le_bytes());
+    }
+    image[0x2048..0x2050].copy_from_slice(&top.to_le_bytes());
+    let mut stack = vec![0_u8; 0x200];
+    stack[0x40..0x48].copy_from_slice(&(BASE + 0x100_3A4C).to_le_bytes());
+    [image, stack, list, pool, b"TRGD".to_vec()].concat()
+}
+
+fn judged(bytes: &[u8]) -> CrashReport {
+    use crate::testing::case;
+    use crate::work::Work;
+    let case = case(&[("keeper-desk/stop.dmp", bytes)]);
+    let found = case.view().run(&CrashAnalysis, &Work::default()).unwrap();
+    assert_eq!(found.len(), 1);
+    found[0].clone()
+}
+
+#[test]
+fn a_small_dump_names_stop_driver_and_its_age() {
+    let report = judged(&small_dump(0xD1, [0x28, 2, 0, 0xFFFF_F800_0100_3A4C]));
+    assert_eq!(report.format, "kernel-dump-64");
+    assert_eq!(report.crash.what.name.as_deref(), Some("DRIVER_IRQL_NOT_LESS_OR_EQUAL"));
+    assert_eq!((report.crash.what.address, report.crash.what.access), (Some(0x28), Some(Access::Read)));
+    assert_eq!(report.crash.what.parameters[3].0, 0xFFFF_F800_0100_3A4C);
+    let first = &report.verdict.suspects[0];
+    assert_eq!((first.module.as_str(), report.verdict.provable), ("twbridge.sys", true));
+    assert!(first.why.iter().any(|why| why.contains("built 10 years before")), "{:?}", first.why);
+    let json = report.json();
+    assert_eq!(json["modules"][0].get("date"), None, "the stamp of a reproducible build is no date");
+    assert_eq!(json["modules"][1]["date"], "2016-03-15");
+    assert_eq!(json["witnesses"][0]["module"], "ntoskrnl.exe");
+    assert!(report.crash.trouble.is_empty(), "{:?}", report.crash.trouble);
+}
+
+#[test]
+fn stops_of_hardware_blame_no_driver_and_damaged_memory_proves_none() {
+    let hardware = judged(&small_dump(0x124, [0, 1, 2, 3]));
+    assert!(hardware.verdict.suspects.is_empty() && !hardware.verdict.provable);
+    assert!(hardware.summary.contains("hardware"), "{}", hardware.summary);
+    let damaged = judged(&small_dump(0x1A, [0x41790, 0, 0, 0]));
+    assert!(!damaged.verdict.provable && damaged.verdict.suspects[0].score < 0.5);
+}
+
+#[test]
+fn a_small_dump_cut_off_or_damaged_anywhere_is_named() {
+    let bytes = small_dump(0xD1, [0x28, 2, 0, 0xFFFF_F800_0100_3A4C]);
+    for length in (64..bytes.len() - 4).step_by(97) {
+        if let Some(Ok(crash)) = read_bytes(&bytes[..length]) {
+            assert!(
+                crash.trouble.iter().any(|text| text.contains("cut off") || text.contains("promises")),
+                "{length}: {:?}",
+                crash.trouble
+            );
+        }
+    }
+    let mut zeros = bytes[..64].to_vec();
+    zeros.resize(0x3000, 0);
+    assert!(!read_bytes(&zeros).unwrap().unwrap().trouble.is_empty());
+}
+
+#[test]
+fn the_same_crash_has_the_same_fingerprint_wherever_it_was_loaded() {
+    let crash =
+        Crash { what: What { number: Some(11), name: Some("SIGSEGV".into()), ..What::default() }, ..Crash::default() };
+    let frame = |address, module: &str, function: &str| Frame {
+        address: Some(address),
+        module: Some(module.into()),
+        function: Some(function.into()),
+        ..Frame::default()
+    };
+    let one = [frame(0x1000, "dosingd", "feed(tank*)"), frame(0x2000, "libc.so.6", "__libc_start_main")];
+    let moved = [frame(0x7F00_1000, "dosingd", "feed(tank*)"), frame(0x7F00_2000, "libc.so.7", "start")];
+    let other = [frame(0x1000, "dosingd", "drain(tank*)"), frame(0x2000, "libc.so.6", "__libc_start_main")];
+    let print = |frames: &[Frame]| judge::fingerprint(&crash, frames);
+    assert_eq!(print(&one), print(&moved));
+    assert_ne!(print(&one), print(&other));
+}
+
+#[test]
+fn a_dump_and_the_lines_that_tell_of_it_are_one_crash() {
+    use crate::testing::case;
+    use crate::work::Work;
+    let core = std::fs::read(sample("crashes/feed.core")).unwrap();
+    let pid = read_bytes(&core).unwrap().unwrap().pid.unwrap();
+    let log = format!(
+        "2026-11-29T14:32:46+00:00 pump-ctl kernel: feed[{pid}]: segfault at 8 ip 0000000000400114 sp 00007ffc9c1dd2d8 error 6 in feed[400000+1000]\n\
+         2026-11-29T14:32:46+00:00 pump-ctl systemd[1]: feed.service: Main process exited, code=dumped, status=11/SEGV\n\
+         2026-11-29T14:40:00+00:00 pump-ctl systemd[1]: lamp.service: Main process exited, code=killed, status=9/KILL\n\
+         2026-11-29T14:41:00+00:00 pump-ctl systemd[1]: lamp.service: Main process exited, code=killed, status=15/TERM\n"
+    );
+    let case = case(&[("pump-ctl/core", core.as_slice()), ("pump-ctl/syslog", log.as_bytes())]);
+    let found = case.view().run(&CrashAnalysis, &Work::default()).unwrap();
+    let told: Vec<(&str, usize)> = found.iter().map(|one| (one.crash.what.kind.name(), one.told_by.len())).collect();
+    assert_eq!(told, [("signal", 2), ("killed", 0)], "{found:#?}");
+    assert_eq!(found[0].format, "elf-core");
+    assert_eq!((found[0].time_from.name(), found[1].is_mark), ("log", true));
+}
+
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(64))]
 
@@ -94,6 +285,29 @@ proptest! {
         bytes[at] = value;
         bytes.truncate(8000);
         read_bytes(&bytes);
+    }
+
+    #[test]
+    fn any_bytes_of_a_small_dump_changed(at in 0x2000..0x2700_usize, value in any::<[u8; 4]>()) {
+        let mut bytes = small_dump(0xD1, [0x28, 2, 0, 0xFFFF_F800_0100_3A4C]);
+        let at = at.min(bytes.len() - 4);
+        let end = at + 4;
+        bytes[at..end].copy_from_slice(&value[..end - at]);
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("dump");
+        std::fs::write(&path, &bytes).unwrap();
+        report::examine(&kernel_dump::KernelDump { wide: true }, &path, &mut Programs::new(&[], None));
+    }
+
+    #[test]
+    fn any_bytes_of_a_core_changed(at in 0..4000_usize, value in any::<[u8; 8]>()) {
+        let mut bytes = std::fs::read(sample("crashes/feed.core")).unwrap();
+        bytes[at..at + 8].copy_from_slice(&value);
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("dump");
+        std::fs::write(&path, &bytes).unwrap();
+        let files = [ProgramFile { path: sample("crashes/feed"), name: "feed".into(), host: None }];
+        report::examine(&elf_core::ElfCore, &path, &mut Programs::new(&files, None));
     }
 
     #[test]

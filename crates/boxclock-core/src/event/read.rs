@@ -229,7 +229,7 @@ impl RecordReader {
 }
 
 /// The text of a kernel's message without the time since boot that some formats leave in front of it.
-fn without_uptime(body: &str) -> &str {
+pub(crate) fn without_uptime(body: &str) -> &str {
     let rest = body.strip_prefix('[').and_then(|rest| rest.split_once("] "));
     rest.filter(|(time, _)| time.trim().parse::<f64>().is_ok()).map_or(body, |(_, text)| text)
 }

@@ -1,0 +1,538 @@
+//! Who is to blame for a crash, who merely saw it, and whether the dump can prove it.
+
+use std::sync::LazyLock;
+
+use sha2::{Digest, Sha256};
+
+use super::stack::{Found, Frame, Sure};
+use super::{Crash, Kind, Module};
+use crate::clock::SECOND;
+
+/// Whose a module is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Own {
+    /// The operating system's.
+    System,
+    /// Of another maker than system and application.
+    Vendor,
+    /// The application's.
+    Application,
+    /// Nobody knows.
+    Unknown,
+}
+
+impl Own {
+    /// The word of the JSON contract.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::System => "system",
+            Self::Vendor => "vendor",
+            Self::Application => "application",
+            Self::Unknown => "unknown",
+        }
+    }
+}
+
+/// A module that may be to blame.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Suspect {
+    /// Its name, without folders.
+    pub module: String,
+    /// How likely, 0 to 1.
+    pub score: f64,
+    /// Why.
+    pub why: Vec<String>,
+}
+
+/// A module that stands in the stack and says nothing of the cause.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Witness {
+    /// Its name, without folders.
+    pub module: String,
+    /// Why it is none to blame.
+    pub why: String,
+}
+
+/// What a dump lets be concluded.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Verdict {
+    /// Who may be to blame, the likeliest first.
+    pub suspects: Vec<Suspect>,
+    /// Who stands there and is not.
+    pub witnesses: Vec<Witness>,
+    /// Whether the dump proves the first suspect.
+    pub provable: bool,
+    /// Why not, or what speaks against it.
+    pub doubts: Vec<String>,
+    /// What kind of failure it is for the remedies: `heap`, `hardware`, `driver`.
+    pub class: &'static str,
+}
+
+/// What a function's name says.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum How {
+    Is,
+    Starts,
+    Ends,
+    Holds,
+    Module,
+}
+
+struct Role {
+    kind: &'static str,
+    how: How,
+    name: &'static str,
+    words: &'static str,
+}
+
+static ROLES: LazyLock<Vec<Role>> = LazyLock::new(|| {
+    let rows = include_str!("data/roles.tsv").lines().filter(|line| !line.starts_with('#'));
+    let role = |line: &'static str| {
+        let mut columns = line.split('\t');
+        let kind = columns.next()?;
+        let how = match columns.next()? {
+            "is" => How::Is,
+            "starts" => How::Starts,
+            "ends" => How::Ends,
+            "holds" => How::Holds,
+            "module" => How::Module,
+            _ => return None,
+        };
+        Some(Role { kind, how, name: columns.next()?, words: columns.next().unwrap_or_default() })
+    };
+    rows.filter_map(role).collect()
+});
+
+/// What a stop code says of blame.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) struct StopBlame {
+    pub blame: &'static str,
+    pub parameter: usize,
+}
+
+/// What the stop code says, where its reference says something.
+pub(super) fn stop_blame(number: u32) -> Option<StopBlame> {
+    static STOPS: LazyLock<Vec<(u32, StopBlame)>> = LazyLock::new(|| {
+        let rows = include_str!("data/stops.tsv").lines().filter(|line| !line.starts_with('#'));
+        let row = |line: &'static str| {
+            let mut columns = line.split('\t');
+            let number = u32::from_str_radix(columns.next()?.strip_prefix("0x")?, 16).ok()?;
+            let blame = columns.next()?;
+            Some((number, StopBlame { blame, parameter: columns.next()?.parse().ok()? }))
+        };
+        rows.filter_map(row).collect()
+    });
+    STOPS.iter().find(|(known, _)| *known == number).map(|(_, blame)| *blame)
+}
+
+/// A module's name up to its first digits or extension, in small letters: `libc` of `libc-2.31.so`, `ntdll` of `NTDLL.DLL`.
+pub(super) fn stem(module: &str) -> String {
+    let name = module.rsplit(['/', '\\']).next().unwrap_or(module).to_ascii_lowercase();
+    let name = name.split(".so").next().unwrap_or(&name);
+    let name = [".dll", ".exe", ".sys", ".dylib", ".ko"].iter().find_map(|end| name.strip_suffix(end)).unwrap_or(name);
+    name.to_owned()
+}
+
+/// Whether a name has this extension, in letters of any size.
+pub(super) fn has_extension(name: &str, extension: &str) -> bool {
+    name.rsplit_once('.').is_some_and(|(_, end)| end.eq_ignore_ascii_case(extension))
+}
+
+fn is_core_module(module: &str) -> bool {
+    let stem = stem(module);
+    let bare = stem.trim_end_matches(|letter: char| letter.is_ascii_digit() || ".-_".contains(letter));
+    let upto =
+        stem.split(|letter: char| letter.is_ascii_digit()).next().unwrap_or(&stem).trim_end_matches(['-', '.', '_']);
+    ROLES.iter().filter(|role| role.kind == "witness" && role.how == How::Module).any(|role| {
+        role.name == stem
+            || role.name == bare
+            || (role.name == upto && !upto.is_empty())
+            || (role.name.ends_with('_') && stem.starts_with(role.name))
+    })
+}
+
+/// The role of a frame's function, if it has one.
+fn role(frame: &Frame) -> Option<&'static Role> {
+    let name = frame.bare_function()?;
+    let name = name.trim_start_matches('?');
+    ROLES.iter().filter(|role| role.kind != "witness").chain(ROLES.iter().filter(|role| role.kind == "witness")).find(
+        |role| match role.how {
+            How::Is => name == role.name,
+            How::Starts => {
+                name.starts_with(role.name) || name.strip_prefix('<').is_some_and(|rest| rest.starts_with(role.name))
+            }
+            How::Ends => name.ends_with(role.name),
+            How::Holds => name.contains(role.name),
+            How::Module => false,
+        },
+    )
+}
+
+/// Whether a frame only shows where it came out.
+pub(super) fn is_witness(frame: &Frame) -> bool {
+    frame.module.as_deref().is_some_and(is_core_module)
+        || role(frame).is_some()
+        || frame.is_signal_handler_return
+        || (frame.module.is_none() && frame.is_in_library_source())
+}
+
+/// Whose a module is: by its folder and by whose folder it shares.
+pub fn own(module: &Module, crash: &Crash) -> Own {
+    let path = module.path.replace('\\', "/").to_ascii_lowercase();
+    let program = crash.executable.as_deref().or(crash.modules.first().map(|first| first.path.as_str()));
+    let program = program.unwrap_or_default().replace('\\', "/").to_ascii_lowercase();
+    let folder = |path: &str| path.rsplit_once('/').map_or(String::new(), |(folder, _)| folder.to_owned());
+    let in_system = |path: &str| {
+        [
+            "/lib/",
+            "/lib64/",
+            "/lib32/",
+            "/usr/lib/",
+            "/usr/lib64/",
+            "/usr/lib32/",
+            "/usr/libexec/",
+            "/bin/",
+            "/sbin/",
+            "/usr/bin/",
+            "/usr/sbin/",
+            "/system/",
+            "/usr/libx32/",
+        ]
+        .iter()
+        .any(|start| path.starts_with(start))
+            || ["/windows/system32/", "/windows/syswow64/", "/windows/winsxs/", "/systemroot/system32/"]
+                .iter()
+                .any(|part| path.contains(part))
+    };
+    if crash.what.kind == Kind::Stop || has_extension(&path, "sys") {
+        return if is_core_module(&path) { Own::System } else { Own::Unknown };
+    }
+    if path == program {
+        return Own::Application;
+    }
+    if path.starts_with('[') || path.starts_with("linux-vdso") || is_core_module(&path) {
+        return Own::System;
+    }
+    if !path.contains('/') {
+        return Own::Unknown;
+    }
+    let (of_module, of_program) = (folder(&path), folder(&program));
+    // Programs of the system's folders may be anybody's; their neighbours there are the distribution's.
+    if in_system(&path) {
+        return Own::System;
+    }
+    let top = |folder: &str| folder.splitn(4, '/').take(3).collect::<Vec<_>>().join("/");
+    if !of_program.is_empty() && (of_module.starts_with(&of_program) || top(&of_module) == top(&of_program)) {
+        return Own::Application;
+    }
+    Own::Vendor
+}
+
+/// When a module was built, UTC seconds, where its stamp can be one: reproducible builds keep a hash in its place.
+pub fn built(module: &Module, crash: &Crash, time: Option<i64>) -> Option<i64> {
+    const YEAR_1990: i64 = 631_152_000;
+    const DAY_S: i64 = 86_400;
+    let now = time.map(|time| time.div_euclid(SECOND));
+    let plausible = |stamp: u32| {
+        let stamp = i64::from(stamp);
+        stamp >= YEAR_1990 && now.is_none_or(|now| stamp <= now.saturating_add(DAY_S))
+    };
+    let stamp = module.built_s.filter(|stamp| plausible(*stamp))?;
+    if is_core_module(&module.path) || own(module, crash) == Own::System {
+        // Of one build: one stamp among them that is none, and none of them is.
+        let of_system =
+            crash.modules.iter().filter(|other| is_core_module(&other.path) || own(other, crash) == Own::System);
+        if of_system.filter_map(|other| other.built_s).any(|stamp| !plausible(stamp)) {
+            return None;
+        }
+    }
+    Some(i64::from(stamp))
+}
+
+/// Whole days between a module's build and the crash.
+pub fn age_days(module: &Module, crash: &Crash, time: Option<i64>) -> Option<i64> {
+    let built = built(module, crash, time)?;
+    time?.div_euclid(SECOND).checked_sub(built)?.checked_div(86_400)
+}
+
+/// What the frames say of the kind of end, where the signal alone does not: an assertion, a panic, a damaged heap.
+pub(super) fn refine(crash: &mut Crash, frames: &[Frame]) -> &'static str {
+    let stop = crash.what.number.filter(|_| crash.what.kind == Kind::Stop);
+    if let Some(blame) = stop.and_then(stop_blame) {
+        return blame.blame;
+    }
+    let number = crash.what.number.filter(|_| crash.what.kind == Kind::Signal);
+    if matches!((number, crash.what.detail.as_deref()), (Some(7), Some("BUS_MCEERR_AR" | "BUS_MCEERR_AO"))) {
+        return "hardware";
+    }
+    let aborted = matches!(number, Some(5 | 6)) || crash.what.kind != Kind::Signal;
+    let roles: Vec<&Role> = frames
+        .iter()
+        .take(24)
+        .filter(|frame| frame.sure != Sure::Guess || frame.found == Found::Context)
+        .filter_map(role)
+        .collect();
+    for kind in ["assertion", "smash", "fortify", "heap", "memory", "panic", "uncaught"] {
+        let Some(role) = roles.iter().find(|role| role.kind == kind).filter(|_| aborted) else { continue };
+        crash.what.words = Some(role.words.to_owned());
+        crash.what.kind = match kind {
+            "assertion" => Kind::Assertion,
+            "panic" => Kind::Panic,
+            "memory" => Kind::OutOfMemory,
+            _ => crash.what.kind,
+        };
+        return role.kind;
+    }
+    // A fault inside the allocator: before any frame of the program's own.
+    let allocator =
+        ["free", "malloc", "realloc", "calloc", "cfree", "_int_free", "_int_malloc", "RtlFreeHeap", "RtlAllocateHeap"];
+    let inner = frames.iter().take(4).take_while(|frame| is_witness(frame));
+    let in_allocator = inner
+        .filter_map(Frame::bare_function)
+        .any(|name| allocator.contains(&name.trim_start_matches("__libc_").trim_start_matches("__GI___libc_")));
+    if in_allocator && !aborted {
+        let words =
+            "the allocator met damaged or freed memory: something wrote there earlier, or the pointer is not its own";
+        crash.what.words = Some(words.to_owned());
+        return "heap";
+    }
+    if let Some(at) = frames.iter().position(|frame| frame.is_signal_handler_return)
+        && aborted
+        && let Some(failed) = frames.get(at + 1..).and_then(|rest| rest.first())
+    {
+        if crash.what.words.as_deref().is_none_or(|words| !words.contains("handler")) {
+            crash.what.words = Some(format!(
+                "the program's own handler of a signal ended it; what the signal interrupted is {}",
+                failed.text()
+            ));
+        }
+        return "fault";
+    }
+    if crash.what.words.as_deref().is_some_and(|words| words.contains("its return address was overwritten")) {
+        return "smash";
+    }
+    match crash.what.kind {
+        Kind::Killed => "killed",
+        Kind::OutOfMemory => "memory-full",
+        Kind::Hang => "hang",
+        Kind::Assertion => "assertion",
+        Kind::Panic => "panic",
+        _ if number == Some(6) => "abort",
+        _ if crash.what.words.as_deref().is_some_and(|words| words.contains("out of stack")) => "stack",
+        _ => "fault",
+    }
+}
+
+/// The frames that count: where a handler aborts, those that it interrupted.
+pub(super) fn telling(frames: &[Frame]) -> &[Frame] {
+    let behind = frames.iter().rposition(|frame| frame.is_signal_handler_return);
+    behind.and_then(|at| frames.get(at + 1..)).filter(|rest| !rest.is_empty()).unwrap_or(frames)
+}
+
+/// Judges a crash by its frames (innermost first) and modules.
+pub(super) fn judge(crash: &Crash, frames: &[Frame], class: &'static str, time: Option<i64>) -> Verdict {
+    let mut verdict = Verdict { class, ..Verdict::default() };
+    let frames = telling(frames);
+    let mut add = |module: &str, score: f64, why: String| match verdict
+        .suspects
+        .iter_mut()
+        .find(|suspect| suspect.module == module)
+    {
+        Some(known) => {
+            if known.score < score {
+                known.score = score;
+            }
+            if !why.starts_with("it stands further out") && known.why.len() < 4 {
+                known.why.push(why);
+            }
+        }
+        None => verdict.suspects.push(Suspect { module: module.to_owned(), score, why: vec![why] }),
+    };
+    // Where the stop's own parameter names the code that did it.
+    let stop = crash.what.number.filter(|_| crash.what.kind == Kind::Stop);
+    if let Some(blame) = stop.and_then(stop_blame).filter(|blame| blame.blame == "driver") {
+        let address =
+            blame.parameter.checked_sub(1).and_then(|place| crash.what.parameters.get(place)).map(|(value, _)| *value);
+        if let Some(address) = address.filter(|address| *address != 0)
+            && let Some(module) = crash.module_at(address).filter(|module| !is_core_module(&module.path))
+        {
+            add(
+                module.name(),
+                0.85,
+                format!("parameter {} of the stop, 0x{address:x}, is an address in it", blame.parameter),
+            );
+        }
+        if let Some(address) = crash.address
+            && let Some(module) = crash.module_at(address).filter(|module| !is_core_module(&module.path))
+        {
+            add(module.name(), 0.85, format!("the failing instruction, 0x{address:x}, is in it"));
+        }
+    }
+    let mut rank = 0_usize;
+    for (place, frame) in frames.iter().enumerate() {
+        let Some(module) = frame.unit() else { continue };
+        if is_witness(frame) {
+            continue;
+        }
+        let base: f64 = match (rank, frame.sure) {
+            (0, Sure::Certain) if place == 0 => 0.9,
+            (0, Sure::Certain) => 0.8,
+            (0, Sure::Likely) => 0.7,
+            (0, Sure::Guess) => 0.5,
+            (_, Sure::Certain) => 0.35,
+            (_, Sure::Likely) => 0.3,
+            (_, Sure::Guess) => 0.2,
+        };
+        let function = frame.function.as_deref().map_or(String::new(), |function| format!(" {function}"));
+        let why = match (rank, place) {
+            (0, 0) => format!("the failing instruction is in its function{function}"),
+            (0, _) => format!(
+                "it stands first on the stack behind frames of system and runtime, with{}",
+                if function.is_empty() { " code without a name".to_owned() } else { function }
+            ),
+            _ => format!("it stands further out on the stack (frame {place})"),
+        };
+        add(module, base, why);
+        rank += 1;
+        if rank >= 4 {
+            break;
+        }
+    }
+    for suspect in &mut verdict.suspects {
+        let Some(module) = crash.modules.iter().find(|module| module.name() == suspect.module) else { continue };
+        if let Some(days) = age_days(module, crash, time).filter(|days| *days > 3 * 365)
+            && own(module, crash) != Own::System
+        {
+            suspect.why.push(format!("it was built {} years before", days / 365));
+            suspect.score += 0.05;
+        }
+        if module.deleted {
+            suspect.why.push("its file had been replaced or deleted since the program started".into());
+            suspect.score += 0.03;
+        }
+        if own(module, crash) == Own::System {
+            suspect.score -= 0.25;
+            suspect.why.push("but it is the system's own".into());
+        }
+    }
+    verdict.suspects.sort_by(|a, b| b.score.total_cmp(&a.score));
+    witnesses(&mut verdict, frames);
+    doubts(crash, &mut verdict, frames);
+    verdict.suspects.truncate(5);
+    for suspect in &mut verdict.suspects {
+        suspect.score = (suspect.score.clamp(0.0, 0.99) * 100.0).round() / 100.0;
+    }
+    verdict
+}
+
+fn witnesses(verdict: &mut Verdict, frames: &[Frame]) {
+    for frame in frames.iter().take(16).filter(|frame| is_witness(frame)) {
+        let Some(module) = frame.module.as_ref().filter(|module| is_core_module(module)) else { continue };
+        if verdict.witnesses.iter().any(|known| known.module == *module)
+            || verdict.suspects.iter().any(|suspect| suspect.module == *module)
+        {
+            continue;
+        }
+        let why = match role(frame) {
+            Some(Role { words, .. }) if !words.is_empty() => (*words).to_owned(),
+            _ => "core of the system or runtime: the failure came out here and was made elsewhere".to_owned(),
+        };
+        verdict.witnesses.push(Witness { module: module.clone(), why });
+    }
+}
+
+fn doubts(crash: &Crash, verdict: &mut Verdict, frames: &[Frame]) {
+    let scale = |verdict: &mut Verdict, by: f64| verdict.suspects.iter_mut().for_each(|suspect| suspect.score *= by);
+    let mut proven = verdict.suspects.first().is_some_and(|first| first.score >= 0.6);
+    let doubt = match verdict.class {
+        "hardware" => {
+            verdict.suspects.clear();
+            proven = false;
+            Some("the stop is one that hardware causes: it blames no driver")
+        }
+        "heap" | "memory" if crash.what.kind != Kind::OutOfMemory => {
+            scale(verdict, 0.5);
+            proven = false;
+            Some("memory was damaged before: the place where it showed is not the cause")
+        }
+        "killed" => {
+            verdict.suspects.clear();
+            proven = false;
+            Some("another process ended it: what it did at that moment is not the cause")
+        }
+        "memory" | "memory-full" => {
+            proven = false;
+            scale(verdict, 0.6);
+            Some("memory ran out: who asked last need not be who took it")
+        }
+        "none" => {
+            proven = false;
+            scale(verdict, 0.6);
+            Some("this stop says by itself nothing of a module")
+        }
+        "hang" => {
+            proven = false;
+            scale(verdict, 0.7);
+            Some("it did not go on: where it stood is where it waited")
+        }
+        _ => None,
+    };
+    verdict.doubts.extend(doubt.map(str::to_owned));
+    if verdict.suspects.is_empty() && doubt.is_none() {
+        proven = false;
+        let all_core = frames.iter().any(|frame| frame.unit().is_some());
+        verdict.doubts.push(
+            if all_core {
+                "only core modules of system and runtime stand on the stack"
+            } else {
+                "the stack leads to no module"
+            }
+            .to_owned(),
+        );
+        // Core modules are named only when nothing else is there.
+        if let Some(module) = frames.iter().find_map(Frame::unit) {
+            verdict.suspects.push(Suspect {
+                module: module.to_owned(),
+                score: 0.15,
+                why: vec!["nothing else stands on the stack; it is a core module, and rarely the cause".into()],
+            });
+        }
+    } else if !proven && doubt.is_none() {
+        verdict.doubts.push("the frames that lead to the first suspect were found by scanning the stack".into());
+    }
+    verdict.provable = proven;
+}
+
+/// What the same crash has in common wherever it happens: kind and name of the end, and the functions behind the runtime's frames.
+/// Addresses, thread numbers, folders and hashes are no part of it.
+pub(super) fn fingerprint(crash: &Crash, frames: &[Frame]) -> String {
+    const FRAMES: usize = 4;
+    let frames = telling(frames);
+    let named = |frame: &&Frame| frame.module.is_some() || frame.function.is_some();
+    let own: Vec<&Frame> = frames
+        .iter()
+        .filter(named)
+        .filter(|frame| !is_witness(frame) && (frame.sure != Sure::Guess))
+        .take(FRAMES)
+        .collect();
+    let chosen = if own.is_empty() { frames.iter().filter(named).take(FRAMES).collect() } else { own };
+    let mut hash = Sha256::new();
+    let number = crash.what.number.map_or(String::new(), |number| number.to_string());
+    hash.update(format!("{}\n{}", number, crash.what.name.as_deref().unwrap_or_default()));
+    if chosen.is_empty() {
+        hash.update(crash.process.as_deref().unwrap_or_default());
+        hash.update(crash.module().map(|module| stem(module.name())).unwrap_or_default());
+    }
+    for frame in chosen {
+        let module = frame.module.as_deref().map(stem).unwrap_or_default();
+        // What differs from build to build is left out.
+        let module: String = module.chars().filter(|letter| !letter.is_ascii_digit()).collect();
+        let place = match (frame.bare_function(), frame.offset) {
+            (Some(function), _) => function.to_owned(),
+            (None, Some(offset)) => format!("+0x{offset:x}"),
+            (None, None) => String::new(),
+        };
+        hash.update(format!("\n{}!{place}", module.trim_end_matches(['.', '-', '_'])));
+    }
+    crate::text::hex(&hash.finalize()).chars().take(16).collect()
+}

@@ -1,0 +1,84 @@
+//! The analyses, headless: crashes.
+
+use std::io::{self, Write};
+
+use boxclock_core::analysis::CaseView;
+use boxclock_core::clock::human::date_time;
+use boxclock_core::crash::{CrashAnalysis, CrashReport};
+use boxclock_core::visible;
+use boxclock_core::visible::safe_json;
+use boxclock_core::work::Work;
+
+use crate::args::ListForm;
+use crate::outcome::{Failure, of_form};
+
+/// Writes one object on a line of its own.
+fn object(out: &mut dyn Write, value: &serde_json::Value) -> io::Result<()> {
+    write!(out, "{}", safe_json(value.to_string()))?;
+    writeln!(out)
+}
+
+/// Prints the crashes of a case.
+pub fn crashes(view: &CaseView, form: ListForm, work: &Work) -> Result<(), Failure> {
+    let found = view.run(&CrashAnalysis, work)?;
+    let mut out = of_form(form);
+    for report in found.iter() {
+        if form == ListForm::Jsonl {
+            object(&mut out, &report.json())?;
+        } else {
+            page(&mut out, view, report)?;
+        }
+    }
+    if found.is_empty() && form == ListForm::Text {
+        writeln!(out, "no crash: no dump, no report and no line that tells of one")?;
+    }
+    Ok(out.flush()?)
+}
+
+/// One crash for people.
+fn page(out: &mut dyn Write, view: &CaseView, report: &CrashReport) -> io::Result<()> {
+    const FRAMES: usize = 16;
+    let crash = &report.crash;
+    let time = report.time.map_or("-".to_owned(), |time| date_time(time, &view.case.zone)[..19].to_owned());
+    writeln!(
+        out,
+        "{time}  {}  {}  {}:{}",
+        report.host.as_deref().unwrap_or("-"),
+        crash.process.as_deref().unwrap_or("-"),
+        visible(&report.place.source, false),
+        report.place.line
+    )?;
+    writeln!(out, "  {}", visible(&report.summary, false))?;
+    for (value, means) in crash.what.parameters.iter().filter(|(_, means)| !means.is_empty()) {
+        writeln!(out, "    0x{value:x}  {means}")?;
+    }
+    for (place, frame) in report.frames.iter().take(FRAMES).enumerate() {
+        let sure = if frame.sure.name() == "certain" { "" } else { frame.sure.name() };
+        writeln!(out, "    {place:>2}  {}  {sure}", visible(&frame.text(), false))?;
+    }
+    if report.frames.len() > FRAMES {
+        writeln!(out, "        and {} more", report.frames.len() - FRAMES)?;
+    }
+    for suspect in &report.verdict.suspects {
+        writeln!(
+            out,
+            "  suspect {:.2}  {}: {}",
+            suspect.score,
+            visible(&suspect.module, false),
+            visible(&suspect.why.join("; "), false)
+        )?;
+    }
+    for witness in &report.verdict.witnesses {
+        writeln!(out, "  witness       {}: {}", visible(&witness.module, false), witness.why)?;
+    }
+    if !report.missing.is_empty() {
+        writeln!(out, "  program files that are not at hand: {}", visible(&report.missing.join(", "), false))?;
+    }
+    for damage in &crash.trouble {
+        writeln!(out, "  damage: {}", visible(damage, false))?;
+    }
+    for (what, proves) in &report.remedies {
+        writeln!(out, "  do: {what}\n      {proves}")?;
+    }
+    writeln!(out)
+}
