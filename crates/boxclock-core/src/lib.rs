@@ -31,6 +31,7 @@ pub mod facts;
 pub mod files;
 pub mod format;
 pub mod gather;
+pub mod install;
 pub mod limits;
 pub mod logbook;
 pub mod new_file;

@@ -129,6 +129,12 @@ pub enum Command {
         Put the program files beside the dump, or into the box: the stack then has the names of functions."
     )]
     Crashes(Listing),
+    /// Print the installations: each run with its outcome, its phases and what failed first
+    #[command(
+        after_help = "Examples:\n  boxclock installs night.box.zip\n  boxclock installs setup.log --as jsonl\n\n\
+        Own words of installers are TOML files in the folder installers of the configuration; see docs/formats.md."
+    )]
+    Installs(Listing),
     /// Print the codes found: counted, first and last seen
     #[command(
         after_help = "Examples:\n  boxclock codes night.box.zip\n  boxclock codes /var/log --first --as jsonl\n\n\

@@ -74,6 +74,12 @@ pub fn run(command: Option<Command>) -> Ended {
             analysing::crashes(&view, list.form, &cancellable())?;
             Ok(name_left_out(&view.case, &view.loaded))
         }
+        Command::Installs(list) => {
+            let (case, loaded) = read(&list.reading)?;
+            let view = CaseView::new(case, loaded);
+            analysing::installs(&view, list.form, &cancellable())?;
+            Ok(name_left_out(&view.case, &view.loaded))
+        }
         Command::Catalogues { paths } => coding::catalogues(paths),
         Command::Drift(list) => {
             let (case, loaded) = read(&list.reading)?;

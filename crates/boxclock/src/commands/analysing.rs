@@ -1,10 +1,11 @@
-//! The analyses, headless: crashes.
+//! The analyses, headless: crashes, installations.
 
 use std::io::{self, Write};
 
 use boxclock_core::analysis::CaseView;
 use boxclock_core::clock::human::date_time;
 use boxclock_core::crash::{CrashAnalysis, CrashReport};
+use boxclock_core::install::{InstallAnalysis, Run};
 use boxclock_core::visible;
 use boxclock_core::visible::safe_json;
 use boxclock_core::work::Work;
@@ -79,6 +80,81 @@ fn page(out: &mut dyn Write, view: &CaseView, report: &CrashReport) -> io::Resul
     }
     for (what, proves) in &report.remedies {
         writeln!(out, "  do: {what}\n      {proves}")?;
+    }
+    writeln!(out)
+}
+
+/// Prints the installations of a case.
+pub fn installs(view: &CaseView, form: ListForm, work: &Work) -> Result<(), Failure> {
+    let found = view.run(&InstallAnalysis, work)?;
+    let mut out = of_form(form);
+    for (index, run) in found.iter().enumerate() {
+        if form == ListForm::Jsonl {
+            object(&mut out, &run.json(index + 1))?;
+        } else {
+            run_page(&mut out, view, run)?;
+        }
+    }
+    if found.is_empty() && form == ListForm::Text {
+        writeln!(out, "no installation: no log of an installer or package manager with a run in it")?;
+    }
+    Ok(out.flush()?)
+}
+
+/// One run for people.
+fn run_page(out: &mut dyn Write, view: &CaseView, run: &Run) -> io::Result<()> {
+    const PHASES: usize = 20;
+    let time =
+        |time: Option<i64>| time.map_or("-".to_owned(), |time| date_time(time, &view.case.zone)[..19].to_owned());
+    writeln!(
+        out,
+        "{}  {}  {}  {}:{}-{}",
+        time(run.start),
+        run.host.as_deref().unwrap_or("-"),
+        run.outcome.name(),
+        visible(&run.source, false),
+        run.line,
+        run.last_line
+    )?;
+    writeln!(out, "  {}", visible(&run.summary, false))?;
+    for phase in run.phases.iter().take(PHASES) {
+        let indent = "  ".repeat(phase.depth.min(10));
+        writeln!(
+            out,
+            "    {} {indent}{}  {}",
+            time(phase.start),
+            visible(&phase.name, false),
+            phase.outcome.unwrap_or("open")
+        )?;
+    }
+    if run.phases.len() > PHASES {
+        writeln!(out, "    and {} more phases", run.phases.len() - PHASES)?;
+    }
+    for (place, why) in run.not_failures.iter().take(8) {
+        writeln!(out, "  no failure: {}:{}: {why}", visible(&place.source, false), place.line)?;
+    }
+    for (path, source, line) in &run.child_logs {
+        writeln!(
+            out,
+            "  other log (line {line}): {} {}",
+            visible(path, false),
+            source.as_deref().unwrap_or("(not in the case)")
+        )?;
+    }
+    for item in run.items.iter().filter(|item| item.before != item.after).take(20) {
+        let state = |state: &Option<String>| state.clone().unwrap_or_else(|| "-".into());
+        writeln!(
+            out,
+            "  {} {}: {} → {} (asked: {})",
+            item.kind,
+            visible(&item.name, false),
+            state(&item.before),
+            state(&item.after),
+            state(&item.asked)
+        )?;
+    }
+    if !run.remaining.is_empty() {
+        writeln!(out, "  still to do: {}", visible(&run.remaining.join(", "), false))?;
     }
     writeln!(out)
 }

@@ -1,0 +1,479 @@
+//! Installations: runs with their phases, and the step that failed first.
+//!
+//! What installers say is data (`install/phrases.toml`); code is what data cannot say: which runs there are ([`run`]), what the
+//! package managers' logs say together ([`packages`]), and how logs of several programs hang together.
+
+use serde_json::{Map, Value, json};
+
+use crate::Result;
+use crate::analysis::{Analysis, CaseView, Pieces, Reads};
+use crate::case::{Reader, Source};
+use crate::clock::to_rfc3339;
+use crate::code::{Code, Family, NO_CATALOGUES, Platform};
+use crate::event::{RecordReader, Row};
+use crate::source::Class;
+use crate::work::{Work, parallel};
+
+mod packages;
+mod phrases;
+mod run;
+#[cfg(test)]
+mod tests;
+
+pub use phrases::{Phrases, Role};
+
+/// A place in a source.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Place {
+    /// The name of the source.
+    pub source: String,
+    /// The line, from 1.
+    pub line: u64,
+}
+
+impl Place {
+    fn json(&self) -> Value {
+        json!({"source": self.source, "line": self.line})
+    }
+}
+
+/// A number that a program returned.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ResultCode {
+    /// The number as it was written, signed.
+    pub number: i64,
+    /// Its name, where one is known.
+    pub name: Option<String>,
+}
+
+impl ResultCode {
+    fn json(&self) -> Value {
+        let name = self.name.clone().unwrap_or_else(|| self.number.to_string());
+        json!({"number": self.number, "name": name})
+    }
+}
+
+/// How a run ended.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Outcome {
+    /// Well.
+    Succeeded,
+    /// Well, and a restart of the system is needed.
+    RestartNeeded,
+    /// It failed.
+    Failed,
+    /// It failed, and what was done was undone.
+    RolledBack,
+    /// A person stopped it.
+    Cancelled,
+    /// It could not begin.
+    Refused,
+    /// Its log ends in the middle.
+    #[default]
+    CutOff,
+    /// It goes on at the end of the case.
+    Running,
+}
+
+impl Outcome {
+    /// The word of the JSON contract.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Succeeded => "succeeded",
+            Self::RestartNeeded => "restart-needed",
+            Self::Failed => "failed",
+            Self::RolledBack => "rolled-back",
+            Self::Cancelled => "cancelled",
+            Self::Refused => "refused",
+            Self::CutOff => "cut-off",
+            Self::Running => "running",
+        }
+    }
+
+    /// Whether something failed in it.
+    pub fn is_failure(self) -> bool {
+        matches!(self, Self::Failed | Self::RolledBack)
+    }
+}
+
+/// A phase or step of a run.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Phase {
+    /// What it is called.
+    pub name: String,
+    /// In how many others it lies.
+    pub depth: usize,
+    /// When it began.
+    pub start: Option<i64>,
+    /// When it ended.
+    pub end: Option<i64>,
+    /// Its line.
+    pub line: u64,
+    /// How it ended: `done`, `failed`, `skipped`; none while it is open.
+    pub outcome: Option<&'static str>,
+    /// How far the run was then.
+    pub percent: Option<u8>,
+}
+
+/// Something that was installed, with its states.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Item {
+    /// `feature`, `component`, `package` or `file`.
+    pub kind: &'static str,
+    /// Its name.
+    pub name: String,
+    /// What was there before.
+    pub before: Option<String>,
+    /// What was asked for.
+    pub asked: Option<String>,
+    /// What was there then.
+    pub after: Option<String>,
+    /// Why, where it is said.
+    pub why: String,
+    /// Its line.
+    pub line: u64,
+}
+
+/// The step that failed first.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct FirstFailure {
+    /// Where.
+    pub place: Place,
+    /// The phase, step, action or package.
+    pub step: Option<String>,
+    /// The number it gave.
+    pub code: Option<ResultCode>,
+    /// What its line says.
+    pub text: String,
+}
+
+/// What one worker did with one job.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct WorkerJob {
+    /// The worker.
+    pub worker: String,
+    /// The job.
+    pub job: String,
+    /// `failed`, `done`, `waiting`, `running`, `fixed` or `restarted`.
+    pub outcome: &'static str,
+    /// The last line about it.
+    pub line: u64,
+}
+
+/// One run of an installer.
+#[derive(Clone, Debug, Default)]
+pub struct Run {
+    /// The label of its host.
+    pub host: Option<String>,
+    /// Its log.
+    pub source: String,
+    /// Its first line.
+    pub line: u64,
+    /// Its last line.
+    pub last_line: u64,
+    /// The event of its first line.
+    pub row: Option<Row>,
+    /// `install`, `upgrade`, `repair`, `remove`, `patch` or `unknown`.
+    pub kind: &'static str,
+    /// What was installed.
+    pub product: Option<String>,
+    /// Its version.
+    pub version: Option<String>,
+    /// When it began, corrected.
+    pub start: Option<i64>,
+    /// When it ended, corrected.
+    pub end: Option<i64>,
+    /// How it ended.
+    pub outcome: Outcome,
+    /// The number that it reported.
+    pub code: Option<ResultCode>,
+    /// Whether a restart is needed before it is in effect.
+    pub restart_needed: bool,
+    /// The step that failed first.
+    pub first_failure: Option<FirstFailure>,
+    /// What followed from it.
+    pub consequences: Vec<Place>,
+    /// What sounds bad and is not, with the reason.
+    pub not_failures: Vec<(Place, String)>,
+    /// Where it began to undo.
+    pub rollback: Option<Place>,
+    /// Its phases, in order.
+    pub phases: Vec<Phase>,
+    /// What was installed, with states.
+    pub items: Vec<Item>,
+    /// What was left out: name, line, why.
+    pub skipped: Vec<(String, u64, String)>,
+    /// Workers and their jobs.
+    pub workers: Vec<WorkerJob>,
+    /// Other logs that it names: path, source in the case, line.
+    pub child_logs: Vec<(String, Option<String>, u64)>,
+    /// What is still to do.
+    pub remaining: Vec<String>,
+    /// The phase that was open at the end.
+    pub last_open: Option<(String, u64)>,
+    /// In a few sentences.
+    pub summary: String,
+}
+
+/// A line of an installer's log.
+#[derive(Clone, Debug)]
+pub(crate) struct Lined {
+    pub line: u64,
+    pub text: String,
+    pub time: Option<i64>,
+    /// OpenTelemetry's number; 0 where the source carries none.
+    pub severity: u8,
+    pub row: Row,
+    /// The codes of its event, on its first line.
+    pub codes: Vec<Code>,
+}
+
+/// Finds all runs, failed ones first, then in order of time.
+#[derive(Clone, Copy, Debug)]
+pub struct InstallAnalysis;
+
+impl Analysis for InstallAnalysis {
+    const NAME: &'static str = "installs";
+    const VERSION: u32 = 1;
+    const READS: Reads = Reads::Columns;
+    type Piece = ();
+    type Found = Vec<Run>;
+
+    fn merge(&self, view: &CaseView, _: &Pieces<'_, ()>, work: &Work) -> Result<Vec<Run>> {
+        let sources = &view.case.sources;
+        let looked =
+            parallel(sources.len(), work, |index| is_installer_log(&sources[index]) || begins_like_one(view, index));
+        let wanted: Vec<usize> = looked.into_iter().enumerate().filter(|(_, is)| *is).map(|(index, _)| index).collect();
+        let end = view.loaded.table.span.map(|(_, last)| last);
+        let found = parallel(wanted.len(), work, |at| {
+            let index = wanted[at];
+            let lines = lines_of(view, index, work);
+            let source = &sources[index];
+            match source.reader.name() {
+                "apt-history" => packages::history(source, &lines),
+                "apt-term" => packages::terminal(source, &lines),
+                "dpkg" => packages::dpkg(source, &lines),
+                _ => run::runs(source, &lines, end),
+            }
+        });
+        work.check()?;
+        let mut runs = packages::joined(found.into_iter().flatten().collect());
+        run::link_children(&mut runs);
+        for run in &mut runs {
+            run.summary = summary(run);
+        }
+        runs.sort_by(|a, b| {
+            let key = |run: &Run| {
+                (!matches!(run.outcome, Outcome::Failed | Outcome::RolledBack | Outcome::CutOff), run.start)
+            };
+            (key(a), &a.source, a.line).cmp(&(key(b), &b.source, b.line))
+        });
+        Ok(runs)
+    }
+}
+
+/// Whether a source is the log of an installer: by its format, its class, or its name.
+fn is_installer_log(source: &Source) -> bool {
+    if matches!(source.reader, Reader::Dump(_)) {
+        return false;
+    }
+    let by_format = matches!(
+        source.reader.name(),
+        "msi-log" | "dpkg" | "apt-history" | "apt-term" | "servicing-log" | "tagged-client-log" | "device-install"
+    );
+    let name = source.name.rsplit(['/', '\\']).next().unwrap_or(&source.name).to_ascii_lowercase();
+    const WORDS: [&str; 20] = [
+        "install",
+        "setup",
+        "update",
+        "upgrade",
+        "deploy",
+        "migrat",
+        "patch",
+        "bootstrap",
+        "bundle",
+        "rollout",
+        "provision",
+        "msi",
+        "dism",
+        "cbs",
+        "unattend",
+        "updater",
+        "npm",
+        "pip",
+        "coordinator",
+        "worker",
+    ];
+    let folder = source.name.to_ascii_lowercase();
+    let in_folder = ["/installer/", "/setup/", "/updates/", "/install/", "/upgrade/", "/deploy/"]
+        .iter()
+        .any(|part| folder.contains(part));
+    by_format || source.class == Some(Class::Installer) || in_folder || WORDS.iter().any(|word| name.contains(word))
+}
+
+/// Whether one of the first lines of a log says that something is being installed.
+fn begins_like_one(view: &CaseView, source: usize) -> bool {
+    const HEAD: usize = 40;
+    const KINDS: [&str; 9] = ["install", "setup", "set-up", "upgrade", "update", "deploy", "migrat", "patch", "bundle"];
+    if matches!(view.case.sources[source].reader, Reader::Dump(_)) || view.case.sources[source].len_bytes > 64 << 20 {
+        return false;
+    }
+    let phrases = Phrases::own();
+    lines_up_to(view, source, HEAD, &Work::default()).iter().any(|line| {
+        let start = phrases.roles(&line.text).into_iter().find(|(role, _)| *role == Role::Start);
+        let kind = start.and_then(|(_, phrase)| {
+            phrases.captures(phrase, &line.text)?.name("kind").map(|kind| kind.as_str().to_ascii_lowercase())
+        });
+        kind.is_some_and(|kind| KINDS.iter().any(|known| kind.starts_with(known)))
+    })
+}
+
+/// The lines of a source, with the time of their record.
+pub(crate) fn lines_of(view: &CaseView, source: usize, work: &Work) -> Vec<Lined> {
+    const MOST: usize = 4_000_000;
+    lines_up_to(view, source, MOST, work)
+}
+
+fn lines_up_to(view: &CaseView, source: usize, most: usize, work: &Work) -> Vec<Lined> {
+    let table = &view.loaded.table;
+    let mut reader = RecordReader::new(view.case.sources.clone());
+    let mut lines = Vec::new();
+    for row in table.rows_of(source) {
+        if work.is_cancelled() || lines.len() >= most {
+            break;
+        }
+        let event = table.event(row);
+        let body = reader.record(event).body;
+        let place = event.place().line;
+        for (number, text) in body.split('\n').enumerate() {
+            lines.push(Lined {
+                line: place + number as u64,
+                text: text.trim_end_matches('\r').to_owned(),
+                time: event.time(),
+                severity: event.severity().0,
+                row,
+                codes: if number == 0 { event.codes().collect() } else { Vec::new() },
+            });
+        }
+    }
+    lines
+}
+
+/// A number as a result, with its name on that system.
+pub(crate) fn result_code(number: i64, platform: Platform) -> ResultCode {
+    let unsigned = u32::try_from(number).ok().or_else(|| i32::try_from(number).ok().map(i32::cast_unsigned));
+    let name = unsigned.and_then(|number| {
+        let families: &[Family] = match platform {
+            Platform::Windows if number > 0xFFFF => &[Family::Hresult, Family::NtStatus],
+            Platform::Windows => &[Family::Msi, Family::Win32],
+            _ if number > 0xFFFF => &[Family::Hresult],
+            _ if (1000..4000).contains(&number) => &[Family::Msi, Family::Win32],
+            _ => &[],
+        };
+        families.iter().find_map(|family| Code { family: *family, number }.info(&NO_CATALOGUES).name)
+    });
+    ResultCode { number, name: name.map(str::to_owned) }
+}
+
+fn summary(run: &Run) -> String {
+    let what = match (&run.product, &run.version) {
+        (Some(product), Some(version)) => format!("{product} {version}"),
+        (Some(product), None) => product.clone(),
+        _ => "An installation".to_owned(),
+    };
+    let kind = match run.kind {
+        "upgrade" => "upgrade",
+        "remove" => "removal",
+        "repair" => "repair",
+        "patch" => "patch",
+        _ => "installation",
+    };
+    let host = run.host.as_ref().map_or(String::new(), |host| format!(" on {host}"));
+    let code = run.code.as_ref().map_or(String::new(), |code| match &code.name {
+        Some(name) => format!(" with {} ({name})", code.number),
+        None => format!(" with {}", code.number),
+    });
+    let how = match run.outcome {
+        Outcome::Succeeded => "ended well",
+        Outcome::RestartNeeded => "ended well and is not in effect before a restart",
+        Outcome::Failed => "failed",
+        Outcome::RolledBack => "failed and was rolled back",
+        Outcome::Cancelled => "was cancelled by a person",
+        Outcome::Refused => "could not begin: another one was active",
+        Outcome::CutOff => "ends in the middle of its log",
+        Outcome::Running => "still runs",
+    };
+    let mut text = format!("{what}: the {kind}{host} {how}{code}.");
+    if let Some(first) = &run.first_failure {
+        let step = first.step.as_ref().map_or(String::new(), |step| format!(" in {step}"));
+        text.push_str(&format!(
+            " What failed first{step}: \"{}\" ({}:{}).",
+            first.text.trim(),
+            first.place.source,
+            first.place.line
+        ));
+    }
+    if let Some((name, line)) = &run.last_open {
+        text.push_str(&format!(" {name} (line {line}) was open at the end."));
+    }
+    if !run.consequences.is_empty() {
+        text.push_str(&format!(" {} followed from it.", crate::plural::many(run.consequences.len() as u64, "line")));
+    }
+    text
+}
+
+impl Run {
+    /// As the JSON contract has it; `number` counts from 1.
+    pub fn json(&self, number: usize) -> Value {
+        let time = |time: Option<i64>| time.map(to_rfc3339);
+        let phase = |phase: &Phase| {
+            json!({"name": phase.name, "depth": phase.depth, "start": time(phase.start), "end": time(phase.end), "line": phase.line,
+                "outcome": phase.outcome, "percent": phase.percent})
+        };
+        let item = |item: &Item| json!({"kind": item.kind, "name": item.name, "before": item.before, "asked": item.asked, "after": item.after, "why": item.why, "line": item.line});
+        let first = self.first_failure.as_ref().map(|first| {
+            json!({"source": first.place.source, "line": first.place.line, "step": first.step, "code": first.code.as_ref().map(ResultCode::json)})
+        });
+        let not_failures = self
+            .not_failures
+            .iter()
+            .map(|(place, why)| json!({"source": place.source, "line": place.line, "why": why}));
+        let members = [
+            ("run", json!(number)),
+            ("host", json!(self.host)),
+            ("source", json!(self.source)),
+            ("line", json!(self.line)),
+            ("last_line", json!(self.last_line)),
+            ("kind", json!(self.kind)),
+            ("product", json!(self.product)),
+            ("version", json!(self.version)),
+            ("start", json!(time(self.start))),
+            ("end", json!(time(self.end))),
+            ("outcome", json!(self.outcome.name())),
+            ("code", json!(self.code.as_ref().map(ResultCode::json))),
+            ("restart_needed", json!(self.restart_needed)),
+            ("first_failure", json!(first)),
+            ("consequences", self.consequences.iter().map(Place::json).collect()),
+            ("not_failures", not_failures.collect()),
+            ("rollback", json!(self.rollback.as_ref().map(Place::json))),
+            ("phases", self.phases.iter().map(phase).collect()),
+            ("items", self.items.iter().map(item).collect()),
+            ("skipped", self.skipped.iter().map(|(name, line, why)| json!({"name": name, "line": line, "why": why})).collect()),
+            (
+                "workers",
+                self.workers
+                    .iter()
+                    .map(|one| json!({"worker": one.worker, "job": one.job, "outcome": one.outcome, "line": one.line, "log": self.source}))
+                    .collect(),
+            ),
+            (
+                "child_logs",
+                self.child_logs.iter().map(|(path, source, line)| json!({"path": path, "source": source, "line": line})).collect(),
+            ),
+            ("remaining", json!(self.remaining)),
+            ("last_open", json!(self.last_open.as_ref().map(|(name, line)| json!({"line": line, "name": name})))),
+            ("summary", json!(self.summary)),
+        ];
+        Value::Object(members.into_iter().map(|(name, value)| (name.to_owned(), value)).collect::<Map<_, _>>())
+    }
+}

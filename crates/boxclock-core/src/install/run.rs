@@ -1,0 +1,654 @@
+//! Runs in the log of one installer, and the step that failed first.
+//!
+//! The loudest line is not the cause. What counts: a bad line after which the run did not go on as before. Bad words in lines that
+//! say themselves that they are harmless, failures that a retry cured, failures that steps followed which ended well, and
+//! everything during the rollback are told apart.
+
+use std::collections::HashMap;
+
+use regex::Captures;
+
+use super::{FirstFailure, Item, Lined, Outcome, Phase, Phrases, Place, ResultCode, Role, Run, WorkerJob, result_code};
+use crate::case::Source;
+use crate::clock::MINUTE;
+use crate::code::Platform;
+use crate::pattern::PatternId;
+
+/// A pause after which a new beginning is another run, whatever came before.
+const NEW_RUN_AFTER_NS: i64 = 30 * MINUTE;
+/// Lines of bad words that one run keeps.
+const MOST_LINES: usize = 500;
+
+/// A line with what it says.
+struct Marked<'a> {
+    line: &'a Lined,
+    roles: Vec<(Role, usize)>,
+}
+
+impl Marked<'_> {
+    fn has(&self, role: Role) -> bool {
+        self.roles.iter().any(|(known, _)| *known == role)
+    }
+
+    fn captures(&self, role: Role) -> Option<Captures<'_>> {
+        let (_, phrase) = self.roles.iter().find(|(known, _)| *known == role)?;
+        Phrases::own().captures(*phrase, &self.line.text)
+    }
+
+    /// A named part, without what stands around it.
+    fn part(&self, role: Role, name: &str) -> Option<String> {
+        let captures = self.captures(role)?;
+        let text = captures.name(name)?.as_str().trim().trim_matches(['"', '\'', '.', ':']).trim();
+        (!text.is_empty()).then(|| text.to_owned())
+    }
+
+    /// The number it says was returned.
+    fn code(&self, platform: Platform) -> Option<ResultCode> {
+        let text = self.part(Role::Result, "code")?;
+        let number = match text.trim_start_matches('-').strip_prefix("0x") {
+            Some(hex) => i64::from_str_radix(hex, 16).ok()?,
+            None => text.parse().ok()?,
+        };
+        Some(result_code(number, platform))
+    }
+
+    /// Whether it says that something went wrong, by level or by words.
+    fn is_bad(&self) -> bool {
+        let value = self.part(Role::PhaseEnd, "value");
+        if let Some(value) = value {
+            return value == "3";
+        }
+        let how = self.part(Role::PhaseEnd, "how").map(|how| how.to_ascii_lowercase());
+        if how.is_some_and(|how| matches!(how.as_str(), "failed" | "aborted")) {
+            return true;
+        }
+        // The level speaks where there is one; words count in lines without.
+        match self.line.severity {
+            17.. => true,
+            1..=12 => self.has(Role::Failed),
+            _ => self.has(Role::Error) || self.has(Role::Failed),
+        }
+    }
+}
+
+/// The runs of a source. `end` is when the last event of the case was.
+pub(super) fn runs(source: &Source, lines: &[Lined], end: Option<i64>) -> Vec<Run> {
+    let phrases = Phrases::own();
+    let marked: Vec<Marked<'_>> = lines.iter().map(|line| Marked { roles: phrases.roles(&line.text), line }).collect();
+    let mut starts: Vec<usize> = Vec::new();
+    let mut ended = true;
+    let mut kind_of_start: Option<PatternId> = None;
+    let mut last_time: Option<i64> = None;
+    for (at, one) in marked.iter().enumerate() {
+        let paused =
+            one.line.time.zip(last_time).is_some_and(|(now, last)| now.saturating_sub(last) > NEW_RUN_AFTER_NS);
+        let shape = PatternId::of(one.line.text.as_bytes());
+        if one.has(Role::Start) && !is_about_a_part(one) && (ended || paused || Some(shape) == kind_of_start) {
+            starts.push(at);
+            kind_of_start = Some(shape);
+            ended = false;
+        } else if is_end(one) {
+            ended = true;
+        }
+        last_time = one.line.time.or(last_time);
+    }
+    if starts.is_empty() && marked.iter().any(|one| is_end(one) || one.has(Role::Phase) || one.has(Role::Result)) {
+        starts.push(0);
+    }
+    let bounds: Vec<usize> = starts.iter().copied().chain([marked.len()]).collect();
+    let of_case = end;
+    let mut found: Vec<Run> = Vec::new();
+    for pair in bounds.windows(2) {
+        let part = &marked[pair[0]..pair[1]];
+        found.extend(read_run(source, part, of_case));
+    }
+    found
+}
+
+/// A beginning of a step is none of a run.
+fn is_about_a_part(one: &Marked<'_>) -> bool {
+    one.has(Role::Phase) || one.has(Role::PhaseEnd) || one.has(Role::Item) || one.has(Role::Worker)
+}
+
+fn is_end(one: &Marked<'_>) -> bool {
+    let said = one.has(Role::Succeeded) || one.has(Role::Failed) || one.has(Role::Cancelled);
+    said && !is_about_a_part(one) && !one.has(Role::Harmless)
+}
+
+fn kind_of(text: &str) -> &'static str {
+    let text = text.to_ascii_lowercase();
+    let has = |words: &[&str]| words.iter().any(|word| text.contains(word));
+    if has(&["uninstall", "remov", "purge"]) {
+        "remove"
+    } else if has(&["upgrad", "updat", "migrat"]) {
+        "upgrade"
+    } else if has(&["repair", "reinstall"]) {
+        "repair"
+    } else if has(&["patch", "hotfix"]) {
+        "patch"
+    } else if has(&["install", "setup", "set-up", "deploy", "provision", "roll-out", "rollout"]) {
+        "install"
+    } else {
+        "unknown"
+    }
+}
+
+fn read_run(source: &Source, part: &[Marked<'_>], end_of_case: Option<i64>) -> Option<Run> {
+    let first = part.first()?.line;
+    // Blank lines behind the last word are no part of it.
+    let last = part.iter().rev().find(|one| !one.line.text.trim().is_empty())?.line;
+    let mut run = Run {
+        host: source.host.clone(),
+        source: source.name.clone(),
+        line: first.line,
+        last_line: last.line,
+        row: Some(first.row),
+        kind: "unknown",
+        start: part.iter().find_map(|one| one.line.time),
+        end: part.iter().rev().find_map(|one| one.line.time),
+        ..Run::default()
+    };
+    name_it(&mut run, part);
+    run.phases = phases(part);
+    let ending = ending(part);
+    let rollback = part
+        .iter()
+        .position(|one| one.has(Role::Rollback) && !one.has(Role::Harmless) && !says_nothing_was_undone(one));
+    run.rollback = rollback.filter(|_| ending.outcome != Some(Outcome::Succeeded)).map(|at| place(source, &part[at]));
+    let is_running = run.end.zip(end_of_case).is_some_and(|(end, last)| last.saturating_sub(end) < 2 * MINUTE);
+    run.restart_needed = part.iter().any(|one| one.has(Role::Restart) && !says_no_restart(&one.line.text));
+    let said = ending.outcome;
+    run.outcome = match said {
+        Some(Outcome::Failed) if run.rollback.is_some() => Outcome::RolledBack,
+        Some(Outcome::Succeeded) if run.restart_needed => Outcome::RestartNeeded,
+        Some(outcome) => outcome,
+        None if run.rollback.is_some() => Outcome::RolledBack,
+        None if is_running => Outcome::Running,
+        None => Outcome::CutOff,
+    };
+    run.code = ending.at.and_then(|at| code_near(part, at, source.platform));
+    if run.outcome == Outcome::Succeeded && run.code.as_ref().is_some_and(|code| matches!(code.number, 3010 | 1641)) {
+        run.outcome = Outcome::RestartNeeded;
+        run.restart_needed = true;
+    }
+    if matches!(run.outcome, Outcome::CutOff | Outcome::Running) {
+        run.last_open =
+            run.phases.iter().rev().find(|phase| phase.outcome.is_none()).map(|phase| (phase.name.clone(), phase.line));
+        run.end = run.end.filter(|_| run.outcome == Outcome::CutOff);
+    }
+    failures(&mut run, source, part, ending.at, rollback);
+    things(&mut run, source, part);
+    Some(run)
+}
+
+fn place(source: &Source, one: &Marked<'_>) -> Place {
+    Place { source: source.name.clone(), line: one.line.line }
+}
+
+fn says_no_restart(text: &str) -> bool {
+    let text = text.to_ascii_lowercase();
+    [
+        "no restart",
+        "no reboot",
+        "not require",
+        "without restart",
+        "without reboot",
+        "restart required: no",
+        "reboot required: no",
+        "not needed",
+        "not required",
+        "restart: none",
+        "reboot: none",
+        "restart: no",
+        "reboot: no",
+    ]
+    .iter()
+    .any(|word| text.contains(word))
+}
+
+fn says_nothing_was_undone(one: &Marked<'_>) -> bool {
+    let text = one.line.text.to_ascii_lowercase();
+    [
+        "no rollback",
+        "rollback disabled",
+        "without rollback",
+        "rollback not",
+        "enable rollback",
+        "rollback script",
+        "rollback point",
+        "rollbackdisabled",
+    ]
+    .iter()
+    .any(|word| text.contains(word))
+}
+
+/// What is installed, and how.
+fn name_it(run: &mut Run, part: &[Marked<'_>]) {
+    for (at, one) in part.iter().enumerate() {
+        for role in [Role::Start, Role::Product] {
+            if !one.has(role) || (role == Role::Start && at > 3) {
+                continue;
+            }
+            // The installer's own words about the product count more than a sentence.
+            if run.product.is_none()
+                || one.part(Role::Product, "product").is_some_and(|_| one.line.text.contains("Product"))
+            {
+                run.product = one.part(role, "product").or(run.product.take());
+            }
+            run.version = run.version.take().or(one.part(role, "version"));
+        }
+        if run.kind == "unknown" && at < 12 && (one.has(Role::Start) || one.has(Role::Product)) {
+            let said = one.part(Role::Start, "kind").unwrap_or_else(|| one.line.text.clone());
+            run.kind = kind_of(&said);
+            if one.captures(Role::Product).is_some_and(|captures| captures.name("from").is_some()) {
+                run.kind = "upgrade";
+            }
+        }
+        if one.captures(Role::Product).is_some_and(|captures| captures.name("from").is_some())
+            && matches!(run.kind, "install" | "unknown")
+        {
+            run.kind = "upgrade";
+        }
+    }
+    let says = |words: &[&str]| part.iter().take(400).any(|one| words.iter().any(|word| one.line.text.contains(word)));
+    if run.kind == "unknown" || run.kind == "install" {
+        if says(&["REMOVE=ALL", "REMOVE = ALL", "-- Removal completed", "-- Removal failed"]) {
+            run.kind = "remove";
+        } else if says(&["REINSTALLMODE", "-- Configuration completed"]) {
+            run.kind = "repair";
+        } else if run.kind == "unknown" {
+            let all = part.iter().take(30).map(|one| one.line.text.as_str()).collect::<Vec<_>>().join(" ");
+            run.kind = kind_of(&all);
+            if run.kind == "unknown" {
+                run.kind = kind_of(run.source.rsplit('/').next().unwrap_or_default());
+            }
+        }
+    }
+}
+
+/// The phases, nested as they begin and end.
+fn phases(part: &[Marked<'_>]) -> Vec<Phase> {
+    const MOST: usize = 10_000;
+    let mut phases: Vec<Phase> = Vec::new();
+    let mut open: Vec<usize> = Vec::new();
+    for one in part {
+        if one.has(Role::PhaseEnd)
+            && let Some(name) = one.part(Role::PhaseEnd, "name")
+        {
+            let how = one.part(Role::PhaseEnd, "how").map(|how| how.to_ascii_lowercase());
+            let outcome = match (one.part(Role::PhaseEnd, "value").as_deref(), how.as_deref()) {
+                (Some("3"), _) | (_, Some("failed" | "aborted")) => "failed",
+                (Some("0"), _) | (_, Some("skipped")) => "skipped",
+                _ => "done",
+            };
+            let at = open.iter().rposition(|at| phases[*at].name.eq_ignore_ascii_case(&name));
+            if let Some(at) = at {
+                // What was begun inside and has no end of its own ended with it.
+                for inner in open.drain(at..) {
+                    phases[inner].end = one.line.time;
+                    phases[inner].outcome.get_or_insert(outcome);
+                }
+                continue;
+            }
+        }
+        if one.has(Role::Phase) && phases.len() < MOST {
+            let number = one.part(Role::Phase, "number");
+            let name = one.part(Role::Phase, "name").or(number.clone()).unwrap_or_default();
+            if name.is_empty() {
+                continue;
+            }
+            let counted = number.is_some() || one.part(Role::Phase, "of").is_some();
+            // Counted steps follow each other.
+            if counted && let Some(before) = open.pop() {
+                phases[before].end = one.line.time;
+                phases[before].outcome.get_or_insert("done");
+            }
+            open.push(phases.len());
+            let depth = open.len() - 1;
+            phases.push(Phase {
+                name,
+                depth,
+                start: one.line.time,
+                line: one.line.line,
+                percent: percent(&one.line.text),
+                ..Phase::default()
+            });
+        } else if let Some(percent) = percent(&one.line.text)
+            && let Some(now) = open.last()
+        {
+            phases[*now].percent = Some(percent);
+        }
+    }
+    phases
+}
+
+fn percent(text: &str) -> Option<u8> {
+    let at = text.find('%')?;
+    let digits: String = text.get(..at)?.trim_end().chars().rev().take_while(char::is_ascii_digit).collect();
+    let digits: String = digits.chars().rev().collect();
+    digits.parse().ok().filter(|percent| *percent <= 100)
+}
+
+struct Ending {
+    outcome: Option<Outcome>,
+    at: Option<usize>,
+}
+
+/// How the run ended, by its last words of that kind.
+fn ending(part: &[Marked<'_>]) -> Ending {
+    let mut found = Ending { outcome: None, at: None };
+    for (at, one) in part.iter().enumerate() {
+        if is_about_a_part(one) {
+            continue;
+        }
+        let says = if one.has(Role::Cancelled) {
+            Some(Outcome::Cancelled)
+        } else if one.has(Role::Refused)
+            && !part[at..].iter().any(|later| later.has(Role::Succeeded) || later.has(Role::Phase))
+        {
+            Some(Outcome::Refused)
+        } else if one.has(Role::Failed) && !one.has(Role::Harmless) {
+            Some(Outcome::Failed)
+        } else if one.has(Role::Succeeded) && !negated(&one.line.text) {
+            Some(Outcome::Succeeded)
+        } else {
+            None
+        };
+        let by_code = one.code(Platform::Windows).filter(|_| says.is_none() && is_final_code(one, at, part.len()));
+        let says = says.or_else(|| {
+            by_code.map(|code| match code.number {
+                0 => Outcome::Succeeded,
+                3010 | 1641 => Outcome::RestartNeeded,
+                1602 | 0x8007_0642 | 130 => Outcome::Cancelled,
+                1618 => Outcome::Refused,
+                _ => Outcome::Failed,
+            })
+        });
+        // A person's stop and a refusal are why it then failed.
+        match (says, found.outcome) {
+            (Some(Outcome::Failed), Some(Outcome::Cancelled | Outcome::Refused)) => found.at = Some(at),
+            (Some(Outcome::Succeeded), Some(Outcome::RestartNeeded)) => {}
+            (Some(says), _) => found = Ending { outcome: Some(says), at: Some(at) },
+            (None, _) => {}
+        }
+    }
+    found
+}
+
+fn negated(text: &str) -> bool {
+    let text = text.to_ascii_lowercase();
+    [
+        "not complete",
+        "not successful",
+        "unsuccessful",
+        "not succeed",
+        "not finish",
+        "incomplete",
+        "was not done",
+        "never finished",
+    ]
+    .iter()
+    .any(|word| text.contains(word))
+}
+
+/// A number returned near the end is the run's; earlier ones are of its steps.
+fn is_final_code(one: &Marked<'_>, at: usize, len: usize) -> bool {
+    let text = &one.line.text;
+    let of_engine =
+        text.contains("MainEngineThread") || text.contains("Apply complete") || text.contains("error status");
+    let lower = text.to_ascii_lowercase();
+    of_engine || (len - at <= 4 && (lower.contains("exit") || lower.contains("rc=") || lower.contains("result")))
+}
+
+/// The number on the line of the end, else on one of the lines around it.
+fn code_near(part: &[Marked<'_>], at: usize, platform: Platform) -> Option<ResultCode> {
+    const AROUND: usize = 6;
+    let near = part.get(at.saturating_sub(AROUND)..(at + AROUND + 1).min(part.len()))?;
+    let own = part.get(at)?.code(platform);
+    own.or_else(|| {
+        near.iter().rev().filter(|one| is_final_code(one, part.len(), part.len())).find_map(|one| one.code(platform))
+    })
+    .or_else(|| near.iter().rev().find_map(|one| one.code(platform)))
+}
+
+/// Whether a line shows that the run went on: another step began, or one ended well.
+fn is_progress(one: &Marked<'_>) -> bool {
+    if one.has(Role::Rollback) || one.is_bad() {
+        return false;
+    }
+    let ended_well = one.part(Role::PhaseEnd, "value").map_or(one.has(Role::PhaseEnd), |value| value == "1");
+    one.has(Role::Phase) || ended_well
+}
+
+/// Finds what failed first, what followed, and what only sounds bad.
+fn failures(run: &mut Run, source: &Source, part: &[Marked<'_>], end: Option<usize>, rollback: Option<usize>) {
+    let failed = matches!(run.outcome, Outcome::Failed | Outcome::RolledBack | Outcome::CutOff | Outcome::Refused);
+    let stop = rollback.filter(|_| run.rollback.is_some()).or(end).unwrap_or(part.len());
+    // How many steps came behind each line, up to where it was given up.
+    let mut behind = vec![0_usize; part.len() + 1];
+    for at in (0..part.len()).rev() {
+        let counts = at < stop && is_progress(&part[at]);
+        behind[at] = behind[at + 1] + usize::from(counts);
+    }
+    let mut tries: HashMap<PatternId, usize> = HashMap::new();
+    let mut bad: Vec<usize> = Vec::new();
+    for (at, one) in part.iter().enumerate().filter(|(_, one)| one.is_bad()) {
+        if run.not_failures.len() + bad.len() >= MOST_LINES {
+            break;
+        }
+        *tries.entry(PatternId::of(one.line.text.as_bytes())).or_default() += 1;
+        let why = if one.has(Role::Harmless) && !one.has(Role::Failed) {
+            Some("the line says itself that it does not matter".to_owned())
+        } else if Some(at) == end && !failed {
+            None
+        } else if is_cured(part, at, stop) {
+            Some("tried again, and then it went well".to_owned())
+        } else if !failed {
+            Some("the run went on and ended well".to_owned())
+        } else if at < stop && behind[at + 1] > 1 {
+            Some(format!("the run went on: {} steps followed", behind[at + 1]))
+        } else {
+            None
+        };
+        match why {
+            Some(why) => run.not_failures.push((place(source, one), why)),
+            None => bad.push(at),
+        }
+    }
+    if !failed || run.outcome == Outcome::CutOff && bad.is_empty() {
+        return;
+    }
+    // Before the end if anything is; the end's own words only repeat it.
+    let first = bad.iter().copied().find(|at| *at < stop && Some(*at) != end).or(bad.first().copied());
+    let Some(first) = first else { return };
+    if run.outcome == Outcome::CutOff {
+        // A log that ends in the middle does not say that this was the reason.
+        run.consequences = Vec::new();
+    }
+    let step = step_of(run, &part[first]);
+    let code = failure_code(part, first, source.platform);
+    let text = part[first].line.text.clone();
+    run.first_failure = Some(FirstFailure { place: place(source, &part[first]), step, code, text });
+    run.consequences = bad.iter().filter(|at| **at > first).map(|at| place(source, &part[*at])).collect();
+}
+
+/// Whether what failed there was tried again and went well.
+fn is_cured(part: &[Marked<'_>], at: usize, stop: usize) -> bool {
+    const AHEAD: usize = 40;
+    let later = part.get(at + 1..stop.min(at + AHEAD).max(at + 1)).unwrap_or_default();
+    let Some(again) = later.iter().position(|one| one.has(Role::Retry)).or(part[at].has(Role::Retry).then_some(0))
+    else {
+        return false;
+    };
+    later.iter().skip(again).any(|one| {
+        let text = one.line.text.to_ascii_lowercase();
+        !one.is_bad()
+            && [
+                "succe",
+                " ok",
+                "done",
+                "passed",
+                "worked",
+                "went well",
+                "complete",
+                "finished",
+                "installed",
+                "copied",
+                "downloaded",
+                "connected",
+            ]
+            .iter()
+            .any(|word| text.contains(word))
+    }) && !later.iter().any(|one| one.has(Role::Failed) && !one.has(Role::Harmless) && !one.has(Role::Retry))
+}
+
+/// The phase that a line stands in: the innermost that was open.
+fn step_of(run: &Run, one: &Marked<'_>) -> Option<String> {
+    if let Some(name) = one.part(Role::PhaseEnd, "name") {
+        return Some(name);
+    }
+    if let Some(name) = one.part(Role::Phase, "name") {
+        return Some(name);
+    }
+    let line = one.line.line;
+    let before = run.phases.iter().filter(|phase| phase.line <= line);
+    let open = before.clone().filter(|phase| phase.end.zip(one.line.time).is_none_or(|(end, at)| end >= at));
+    open.last().or(before.last()).map(|phase| phase.name.clone())
+}
+
+/// The number of the failure: on its line, or the next.
+fn failure_code(part: &[Marked<'_>], at: usize, platform: Platform) -> Option<ResultCode> {
+    let own = part.get(at..(at + 2).min(part.len()))?;
+    let said = own.iter().find_map(|one| one.code(platform)).filter(|code| code.number != 0);
+    said.or_else(|| {
+        let code = own.first()?.line.codes.iter().find(|code| code.number != 0)?;
+        Some(result_code(i64::from(code.number), platform))
+    })
+}
+
+/// States, skipped things, workers, other logs.
+fn things(run: &mut Run, source: &Source, part: &[Marked<'_>]) {
+    const MOST: usize = 5000;
+    let mut board: Vec<WorkerJob> = Vec::new();
+    for one in part {
+        let line = one.line.line;
+        if one.has(Role::Item) && run.items.len() < MOST {
+            let (kind, name) = match one.part(Role::Item, "component") {
+                Some(name) => ("component", name),
+                None => ("feature", one.part(Role::Item, "name").unwrap_or_default()),
+            };
+            let state = |name| one.part(Role::Item, name);
+            run.items.push(Item {
+                kind,
+                name,
+                before: state("before"),
+                asked: state("asked"),
+                after: state("after"),
+                why: String::new(),
+                line,
+            });
+        }
+        if one.has(Role::Skipped) && !one.is_bad() && run.skipped.len() < MOST {
+            let name = one.part(Role::Skipped, "name").unwrap_or_default();
+            run.skipped.push((name, line, one.part(Role::Skipped, "why").unwrap_or_default()));
+        }
+        if one.has(Role::Child)
+            && run.child_logs.len() < 200
+            && let Some(path) = one.part(Role::Child, "path")
+        {
+            let own = source.name.rsplit('/').next().unwrap_or_default();
+            let is_own = path.replace('\\', "/").rsplit('/').next().is_some_and(|name| name.eq_ignore_ascii_case(own));
+            if !is_own && !run.child_logs.iter().any(|(known, ..)| *known == path) {
+                run.child_logs.push((path, None, line));
+            }
+        }
+        if one.has(Role::Worker)
+            && let (Some(worker), Some(job)) = (one.part(Role::Worker, "worker"), one.part(Role::Worker, "job"))
+            && board.len() < MOST
+        {
+            let outcome = worker_outcome(one);
+            match board.iter_mut().find(|known| known.worker == worker && known.job == job) {
+                Some(known) => {
+                    let again = matches!(known.outcome, "failed") && outcome == "running";
+                    known.outcome = match (known.outcome, outcome) {
+                        _ if again => "restarted",
+                        ("failed" | "restarted", "done") => "fixed",
+                        (before, "running") if before != "waiting" => before,
+                        (_, now) => now,
+                    };
+                    known.line = line;
+                }
+                None => board.push(WorkerJob { worker, job, outcome, line }),
+            }
+        }
+    }
+    run.remaining = board
+        .iter()
+        .filter(|one| matches!(one.outcome, "failed" | "waiting" | "running" | "restarted"))
+        .map(|one| one.job.clone())
+        .collect();
+    if run.outcome == Outcome::Succeeded {
+        run.remaining.clear();
+    }
+    run.workers = board;
+}
+
+fn worker_outcome(one: &Marked<'_>) -> &'static str {
+    let text = one.line.text.to_ascii_lowercase();
+    let has = |words: &[&str]| words.iter().any(|word| text.contains(word));
+    if one.is_bad() || has(&["failed", "failure", "aborted", "died"]) {
+        "failed"
+    } else if has(&["done", "finished", "complete", "succeeded", " ok", "ended"]) {
+        "done"
+    } else if has(&["wait", "queued", "pending", "blocked"]) {
+        "waiting"
+    } else {
+        "running"
+    }
+}
+
+/// Links logs that are named to their sources and runs: where the reason stands in the other log, it is the first failure.
+pub(super) fn link_children(runs: &mut [Run]) {
+    let file_name = |path: &str| path.replace('\\', "/").rsplit('/').next().unwrap_or_default().to_ascii_lowercase();
+    let sources: Vec<(String, Option<String>)> =
+        runs.iter().map(|run| (run.source.clone(), run.host.clone())).collect();
+    let mut moved: Vec<(usize, FirstFailure)> = Vec::new();
+    for index in 0..runs.len() {
+        let (host, own) = (runs[index].host.clone(), runs[index].source.clone());
+        let (start, end) = (runs[index].start, runs[index].end);
+        let first_line = runs[index].first_failure.as_ref().map(|first| first.place.line);
+        let mut child_failure = None;
+        let mut children = std::mem::take(&mut runs[index].child_logs);
+        for (path, source, line) in &mut children {
+            let found =
+                sources.iter().find(|(name, of)| *of == host && *name != own && file_name(name) == file_name(path));
+            *source = found.map(|(name, _)| name.clone());
+            let Some(source) = source else { continue };
+            // The child's run that lies in the time of the parent.
+            let inside = |child: &&Run| {
+                child.source == *source
+                    && child.start.zip(end).is_none_or(|(child, end)| child <= end.saturating_add(MINUTE))
+                    && child.end.zip(start).is_none_or(|(child, start)| child >= start.saturating_sub(MINUTE))
+            };
+            let child = runs.iter().filter(inside).find(|child| child.first_failure.is_some());
+            if let Some(first) = child.and_then(|child| child.first_failure.clone())
+                // A parent that is named by its own child ends here.
+                && first.place.source == *source
+                && first_line.is_none_or(|first_line| *line <= first_line + 40)
+            {
+                child_failure.get_or_insert(first);
+            }
+        }
+        runs[index].child_logs = children;
+        if runs[index].outcome.is_failure()
+            && let Some(first) = child_failure
+        {
+            moved.push((index, first));
+        }
+    }
+    for (index, first) in moved {
+        if let Some(own) = runs[index].first_failure.replace(first) {
+            runs[index].consequences.insert(0, own.place);
+        }
+    }
+}
