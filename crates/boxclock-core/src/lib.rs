@@ -48,6 +48,7 @@ pub mod testing;
 pub mod text;
 pub mod timeline;
 pub mod trace;
+pub mod trail;
 pub mod trouble;
 pub mod visible;
 pub mod work;

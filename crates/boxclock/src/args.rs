@@ -135,6 +135,9 @@ pub enum Command {
         Own words of installers are TOML files in the folder installers of the configuration; see docs/formats.md."
     )]
     Installs(Listing),
+    /// Follow one request, job, mail or session through sources and hosts, under all names that it goes by
+    #[command(after_help = "Example:\n  boxclock trail night.box.zip --of fr-0412-4096")]
+    Trail(Trail),
     /// Print the codes found: counted, first and last seen
     #[command(
         after_help = "Examples:\n  boxclock codes night.box.zip\n  boxclock codes /var/log --first --as jsonl\n\n\
@@ -511,6 +514,15 @@ pub struct Code {
     /// The form of the output
     #[arg(long = "as", value_name = "FORM", default_value = "text")]
     pub form: ListForm,
+}
+
+#[derive(Args)]
+pub struct Trail {
+    #[command(flatten)]
+    pub listing: Listing,
+    /// What is followed: its number or name, as it stands in a log
+    #[arg(long = "of", value_name = "IDENTIFIER")]
+    pub identifier: String,
 }
 
 #[derive(Args)]

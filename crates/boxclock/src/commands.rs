@@ -80,6 +80,12 @@ pub fn run(command: Option<Command>) -> Ended {
             analysing::installs(&view, list.form, &cancellable())?;
             Ok(name_left_out(&view.case, &view.loaded))
         }
+        Command::Trail(args::Trail { listing: list, identifier }) => {
+            let (case, loaded) = read(&list.reading)?;
+            let view = CaseView::new(case, loaded);
+            analysing::trail(&view, &identifier, list.form, &cancellable())?;
+            Ok(name_left_out(&view.case, &view.loaded))
+        }
         Command::Catalogues { paths } => coding::catalogues(paths),
         Command::Drift(list) => {
             let (case, loaded) = read(&list.reading)?;

@@ -1,4 +1,4 @@
-//! The analyses, headless: crashes, installations.
+//! The analyses, headless: crashes, installations, trails.
 
 use std::io::{self, Write};
 
@@ -6,6 +6,7 @@ use boxclock_core::analysis::CaseView;
 use boxclock_core::clock::human::date_time;
 use boxclock_core::crash::{CrashAnalysis, CrashReport};
 use boxclock_core::install::{InstallAnalysis, Run};
+use boxclock_core::trail;
 use boxclock_core::visible;
 use boxclock_core::visible::safe_json;
 use boxclock_core::work::Work;
@@ -157,4 +158,46 @@ fn run_page(out: &mut dyn Write, view: &CaseView, run: &Run) -> io::Result<()> {
         writeln!(out, "  still to do: {}", visible(&run.remaining.join(", "), false))?;
     }
     writeln!(out)
+}
+
+/// Prints the way of one thing.
+pub fn trail(view: &CaseView, identifier: &str, form: ListForm, work: &Work) -> Result<(), Failure> {
+    let trail = trail::follow(view, identifier, work)?;
+    let mut out = of_form(form);
+    if form == ListForm::Jsonl {
+        for line in trail.json() {
+            object(&mut out, &line)?;
+        }
+        return Ok(out.flush()?);
+    }
+    for hop in &trail.hops {
+        let time =
+            |time: Option<i64>| time.map_or("-".to_owned(), |time| date_time(time, &view.case.zone)[..23].to_owned());
+        let code = hop.code.map_or(String::new(), |code| format!(" ({code})"));
+        writeln!(
+            out,
+            "{}  {:<12} {:<16} {:<24} {:>4} events  {}{code}  {}:{}-{}",
+            time(hop.first.0),
+            hop.host,
+            visible(&hop.component, false),
+            visible(&hop.identifier, false),
+            hop.events,
+            hop.outcome.name(),
+            visible(&hop.source, false),
+            hop.first.1,
+            hop.last.1
+        )?;
+    }
+    for alias in &trail.aliases {
+        writeln!(
+            out,
+            "  also {}: {} ({}:{})",
+            visible(&alias.identifier, false),
+            visible(&alias.why, false),
+            visible(&alias.source, false),
+            alias.line
+        )?;
+    }
+    writeln!(out, "{}", visible(&trail.summary, false))?;
+    Ok(out.flush()?)
 }
