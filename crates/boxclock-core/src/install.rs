@@ -343,8 +343,9 @@ fn lines_up_to(view: &CaseView, source: usize, most: usize, work: &Work) -> Vec<
             break;
         }
         let event = table.event(row);
-        let body = reader.record(event).body;
-        let place = event.place().line;
+        let record = reader.record(event);
+        let place = record.place.unwrap_or_else(|| event.place()).line;
+        let body = record.body;
         for (number, text) in body.split('\n').enumerate() {
             lines.push(Lined {
                 line: place + number as u64,

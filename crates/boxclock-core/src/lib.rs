@@ -21,6 +21,7 @@ pub mod case;
 pub mod choice;
 pub mod clock;
 pub mod code;
+pub mod compare;
 pub mod container;
 pub mod coverage;
 pub mod crash;

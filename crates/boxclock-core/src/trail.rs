@@ -402,7 +402,7 @@ pub fn follow(view: &CaseView, identifier: &str, work: &Work) -> Result<Trail> {
                 "stands beside {of} there, and goes on with it in {}",
                 crate::plural::many(rows.len() as u64, "event")
             );
-            aliases.push(Alias { identifier: name.clone(), source, line: event.place().line, why });
+            aliases.push(Alias { identifier: name.clone(), source, line: reader.place(event).line, why });
             known.insert(name, Named { rows, depth: step });
         }
     }
@@ -516,9 +516,9 @@ fn trail(
         rows.sort_by_key(|row| (table.event(*row).order_time(), *row));
         rows.dedup();
         let (Some(first), Some(last)) = (rows.first().copied(), rows.last().copied()) else { continue };
-        let place = |row: Row| {
+        let mut place = |row: Row| {
             let event = table.event(row);
-            (event.time(), event.place().line, row)
+            (event.time(), reader.place(event).line, row)
         };
         let mut pids: Vec<u32> = rows.iter().filter_map(|row| table.event(*row).actor().pid).collect();
         pids.dedup();
@@ -526,6 +526,7 @@ fn trail(
         let file = view.case.sources[source].name.rsplit('/').next().unwrap_or_default();
         let stem = file.split('.').next().unwrap_or(file).to_owned();
         let depth = known[&name].depth;
+        let (first_place, last_place) = (place(first), place(last));
         let (outcome, code) = said(table, reader, view, bodies, &rows);
         hops.push((
             depth,
@@ -535,8 +536,8 @@ fn trail(
                 component: if component.is_empty() { stem } else { component },
                 pid: pids.first().copied().filter(|_| pids.len() == 1),
                 identifier: name,
-                first: place(first),
-                last: place(last),
+                first: first_place,
+                last: last_place,
                 events: rows.len(),
                 outcome,
                 code,
@@ -556,7 +557,7 @@ fn trail(
     let mut rows: Vec<Row> = known.values().flat_map(|named| named.rows.iter().copied()).collect();
     rows.sort_by_key(|row| (table.event(*row).order_time(), *row));
     rows.dedup();
-    let (state, end) = ending(view, &mut hops, &rows);
+    let (state, end) = ending(view, reader, &mut hops, &rows);
     let summary = summary(identifier, &hops, state, &end);
     Trail { hops, state, end, aliases, summary, rows }
 }
@@ -585,13 +586,18 @@ fn said(
 }
 
 /// Where and how the way ended.
-fn ending(view: &CaseView, hops: &mut [Hop], rows: &[Row]) -> (EndState, (String, u64, Row)) {
+fn ending(
+    view: &CaseView,
+    reader: &mut RecordReader,
+    hops: &mut [Hop],
+    rows: &[Row],
+) -> (EndState, (String, u64, Row)) {
     let table = &view.loaded.table;
     let place = |hop: &Hop| (hop.source.clone(), hop.last.1, hop.last.2);
     let last_of_case = table.span.map(|(_, last)| last);
     let last_row = rows.last().copied().unwrap_or(Row(0));
     let last_event = table.event(last_row);
-    let fallback = (view.case.sources[last_event.source()].name.clone(), last_event.place().line, last_row);
+    let fallback = (view.case.sources[last_event.source()].name.clone(), reader.place(last_event).line, last_row);
     // The first failure in the order of time is the one that others repeat.
     let failed = hops.iter().filter(|hop| hop.outcome == HopOutcome::Failed).min_by_key(|hop| hop.last.0);
     if let Some(hop) = failed {

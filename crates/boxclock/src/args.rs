@@ -138,6 +138,12 @@ pub enum Command {
     /// Follow one request, job, mail or session through sources and hosts, under all names that it goes by
     #[command(after_help = "Example:\n  boxclock trail night.box.zip --of fr-0412-4096")]
     Trail(Trail),
+    /// Compare a bad run with a good one: what is different and matters, the most telling first
+    #[command(
+        after_help = "Examples:\n  boxclock compare bad.box.zip good.box.zip\n  boxclock compare bad/strace.log good/strace.log\n  \
+        boxclock compare night.box.zip --bad 'time in 02:00..03:00' --good 'time in 01:00..02:00'"
+    )]
+    Compare(Compare),
     /// Print the codes found: counted, first and last seen
     #[command(
         after_help = "Examples:\n  boxclock codes night.box.zip\n  boxclock codes /var/log --first --as jsonl\n\n\
@@ -523,6 +529,22 @@ pub struct Trail {
     /// What is followed: its number or name, as it stands in a log
     #[arg(long = "of", value_name = "IDENTIFIER")]
     pub identifier: String,
+}
+
+#[derive(Args)]
+pub struct Compare {
+    /// BAD and GOOD: files, folders or boxes; with --bad and --good one case
+    #[command(flatten)]
+    pub listing: Listing,
+    /// The bad part of the case
+    #[arg(long = "bad", value_name = "FILTER", requires = "good_filter")]
+    pub bad_filter: Option<String>,
+    /// The good part of the case
+    #[arg(long = "good", value_name = "FILTER", requires = "bad_filter")]
+    pub good_filter: Option<String>,
+    /// At most so many differences
+    #[arg(long, default_value_t = 50)]
+    pub most: usize,
 }
 
 #[derive(Args)]

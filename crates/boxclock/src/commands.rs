@@ -11,6 +11,7 @@ use boxclock_core::cache;
 use boxclock_core::case::{self, Case, Follower, LeftOut, Loaded, Options, Source};
 use boxclock_core::clock::{Zone, human, now};
 use boxclock_core::code::user;
+use boxclock_core::compare::{self, Side};
 use boxclock_core::event::Row;
 use boxclock_core::format;
 use boxclock_core::logbook::Logbook;
@@ -86,6 +87,7 @@ pub fn run(command: Option<Command>) -> Ended {
             analysing::trail(&view, &identifier, list.form, &cancellable())?;
             Ok(name_left_out(&view.case, &view.loaded))
         }
+        Command::Compare(compare) => self::compare(&compare),
         Command::Catalogues { paths } => coding::catalogues(paths),
         Command::Drift(list) => {
             let (case, loaded) = read(&list.reading)?;
@@ -417,6 +419,33 @@ fn filtered(view: &CaseView, filter: Option<&str>, work: &Work) -> Result<Vec<u3
     let pinned = pins.iter().filter_map(|pin| view.row_in(&pin.source, pin.offset)).map(|row| row.0);
     let filter = filter.with_pins(pinned.collect::<Vec<_>>());
     Ok(filter.rows_in_order(view, work)?)
+}
+
+fn compare(arguments: &args::Compare) -> Ended {
+    let work = cancellable();
+    let reading = &arguments.listing.reading;
+    if let (Some(bad), Some(good)) = (&arguments.bad_filter, &arguments.good_filter) {
+        let (case, loaded) = read(reading)?;
+        let view = CaseView::new(case, loaded);
+        let rows = |filter: &str| filtered(&view, Some(filter), &work);
+        let found = compare::compare_windows(&view, &rows(bad)?, &rows(good)?, &work)?;
+        analysing::differences(&found, arguments.most, arguments.listing.form)?;
+        return Ok(name_left_out(&view.case, &view.loaded));
+    }
+    let [bad, good] = reading.paths.as_slice() else {
+        return Err(Failure::Usage(
+            "name the bad side and the good side: boxclock compare BAD GOOD (see --help)".into(),
+        ));
+    };
+    let side = |path: &PathBuf| -> Result<Side, Failure> {
+        let (case, loaded) = read(&Reading { paths: vec![path.clone()], ..reading.clone() })?;
+        Ok(Side::new(CaseView::new(case, loaded), std::slice::from_ref(path))?)
+    };
+    let (bad, good) = (side(bad)?, side(good)?);
+    let found = compare::compare(&bad, &good, &work)?;
+    analysing::differences(&found, arguments.most, arguments.listing.form)?;
+    let outcomes = [name_left_out(&bad.view.case, &bad.view.loaded), name_left_out(&good.view.case, &good.view.loaded)];
+    Ok(if outcomes.iter().any(|outcome| matches!(outcome, Outcome::Partly)) { Outcome::Partly } else { Outcome::Done })
 }
 
 fn chart(arguments: &args::Chart) -> Ended {

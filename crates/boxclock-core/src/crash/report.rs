@@ -259,8 +259,9 @@ fn lines_from(view: &CaseView, reader: &mut RecordReader, first: EventRef<'_>) -
         }
         let same = event.component() == first.component() && event.actor().host == first.actor().host;
         if same || event.row == first.row {
-            let text = reader.record(event).body;
-            let place = event.place().line;
+            let record = reader.record(event);
+            let place = record.place.unwrap_or_else(|| event.place()).line;
+            let text = record.body;
             for (number, line) in text.lines().take(own).enumerate() {
                 let text = crate::event::without_uptime(line).to_owned();
                 lines.push(TextLine { line: place.saturating_add(number as u64), text });
@@ -288,9 +289,11 @@ fn told(view: &CaseView, pieces: &Pieces<'_, Vec<u16>>, work: &Work) -> Result<V
             if found.len() >= MOST_TOLD {
                 return Ok(found);
             }
-            let body = reader.record(event).body;
+            let record = reader.record(event);
+            let place = record.place.unwrap_or_else(|| event.place()).line;
+            let body = record.body;
             let own_lines = body.lines().count().max(1);
-            let last = event.place().line.saturating_add(own_lines as u64).saturating_sub(1);
+            let last = place.saturating_add(own_lines as u64).saturating_sub(1);
             if used.get(&source).is_some_and(|used| last <= *used) {
                 continue;
             }
@@ -354,6 +357,7 @@ fn is_manager(component: &str) -> bool {
 fn unclean(view: &CaseView, work: &Work) -> Result<Vec<CrashReport>> {
     let marks = view.run(&MarkAnalysis, work)?;
     let table = &view.loaded.table;
+    let mut reader = RecordReader::new(view.case.sources.clone());
     let mut found: Vec<CrashReport> = Vec::new();
     for mark in marks.iter().filter(|mark| mark.kind == MarkKind::UncleanStop) {
         let event = table.event(mark.row);
@@ -362,7 +366,7 @@ fn unclean(view: &CaseView, work: &Work) -> Result<Vec<CrashReport>> {
         let near = |known: &&mut CrashReport| {
             known.host == host && known.time.is_some_and(|time| mark.time.abs_diff(time) < 10 * MINUTE.unsigned_abs())
         };
-        let place = CrashPlace { source: source.name.clone(), line: event.place().line };
+        let place = CrashPlace { source: source.name.clone(), line: reader.place(event).line };
         if let Some(known) = found.iter_mut().find(near) {
             known.told_by.push(place);
             continue;

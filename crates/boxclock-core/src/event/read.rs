@@ -6,7 +6,7 @@ use std::sync::Arc;
 use super::EventRef;
 use crate::code::{self, Catalogues, Found, Platform};
 use crate::crash;
-use crate::format::{Detected, Record};
+use crate::format::{Detected, Place, Record};
 use crate::limits;
 use crate::source::{Reader, Source};
 use crate::text::SourceFile;
@@ -190,6 +190,12 @@ impl RecordReader {
             text.push_str(body);
         }
         trace::parse(&text)
+    }
+
+    /// Where an event stands in the file that it was read from: records of decoded files say it themselves.
+    pub fn place(&mut self, event: EventRef<'_>) -> Place {
+        let decoded = self.source(event).decoded.is_some();
+        decoded.then(|| self.record(event).place).flatten().unwrap_or_else(|| event.place())
     }
 
     /// The whole record of an event.

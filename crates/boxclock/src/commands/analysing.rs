@@ -1,9 +1,10 @@
-//! The analyses, headless: crashes, installations, trails.
+//! The analyses, headless: crashes, installations, trails, comparisons.
 
 use std::io::{self, Write};
 
 use boxclock_core::analysis::CaseView;
 use boxclock_core::clock::human::date_time;
+use boxclock_core::compare::Difference;
 use boxclock_core::crash::{CrashAnalysis, CrashReport};
 use boxclock_core::install::{InstallAnalysis, Run};
 use boxclock_core::trail;
@@ -200,4 +201,24 @@ pub fn trail(view: &CaseView, identifier: &str, form: ListForm, work: &Work) -> 
     }
     writeln!(out, "{}", visible(&trail.summary, false))?;
     Ok(out.flush()?)
+}
+
+/// Prints differences, the most telling first.
+pub fn differences(found: &[Difference], most: usize, form: ListForm) -> io::Result<()> {
+    let mut out = of_form(form);
+    for (index, one) in found.iter().take(most).enumerate() {
+        if form == ListForm::Jsonl {
+            object(&mut out, &one.json(index + 1))?;
+            continue;
+        }
+        let place = |place: &Option<boxclock_core::compare::Place>| {
+            place.as_ref().map_or("-".to_owned(), |place| format!("{}:{}", visible(&place.source, false), place.line))
+        };
+        writeln!(out, "{:>3}  {:<9} {:.2}  {}", index + 1, one.kind.name(), one.score, visible(&one.what, false))?;
+        writeln!(out, "       {}   bad {}   good {}", one.why, place(&one.bad), place(&one.good))?;
+    }
+    if found.is_empty() && form == ListForm::Text {
+        writeln!(out, "no difference that matters")?;
+    }
+    out.flush()
 }

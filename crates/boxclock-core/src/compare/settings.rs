@@ -1,0 +1,471 @@
+//! Settings by key: ini, properties, TOML, YAML, JSON, XML, registry exports, environment lists, package lists. Comments and order
+//! are ignored, and so are ways of writing the same value.
+
+use std::collections::BTreeMap;
+
+use super::{Difference, Kind, Place};
+
+/// A value and its line.
+type Entries = BTreeMap<String, (String, u64)>;
+
+const EXTENSIONS: [&str; 24] = [
+    "ini",
+    "conf",
+    "cfg",
+    "cnf",
+    "config",
+    "toml",
+    "yaml",
+    "yml",
+    "json",
+    "xml",
+    "properties",
+    "env",
+    "reg",
+    "service",
+    "socket",
+    "timer",
+    "plist",
+    "txt",
+    "list",
+    "rc",
+    "tf",
+    "limits",
+    "policy",
+    "sysctl",
+];
+
+/// Whether a file may hold settings, by its name.
+pub(super) fn can_be(name: &str) -> bool {
+    let lower = name.to_ascii_lowercase();
+    let file = lower.rsplit('/').next().unwrap_or(&lower);
+    let extension = file.rsplit_once('.').map_or("", |(_, extension)| extension);
+    file != "story.json"
+        && (EXTENSIONS.contains(&extension)
+            || lower.contains("/etc/")
+            || lower.starts_with("etc/")
+            || file.contains("config")
+            || file.contains("settings")
+            || file.contains("packages")
+            || file == "environ")
+}
+
+/// The settings of a text.
+pub(super) fn entries(name: &str, text: &str) -> Entries {
+    let lower = name.to_ascii_lowercase();
+    let start = text.trim_start();
+    if start.starts_with('{') || start.starts_with('[') && lower.ends_with(".json") {
+        return json(text);
+    }
+    if start.starts_with('<') {
+        return xml(text);
+    }
+    if lower.ends_with(".yaml") || lower.ends_with(".yml") {
+        return yaml(text);
+    }
+    lines(text)
+}
+
+/// `key=value`, `key: value`, `key value`, in sections.
+fn lines(text: &str) -> Entries {
+    let mut found = Entries::new();
+    let mut section = String::new();
+    for (number, line) in (1_u64..).zip(text.lines()) {
+        let line = line.trim();
+        if line.is_empty() || line.starts_with(['#', ';', '!']) || line.starts_with("//") || line.starts_with("--") {
+            continue;
+        }
+        if line.starts_with('[') && line.ends_with(']') {
+            line.trim_matches(['[', ']']).clone_into(&mut section);
+            continue;
+        }
+        let separator = line.find(['=', ':']).filter(|at| {
+            let key = &line[..*at];
+            !key.trim().is_empty()
+                && (!key.trim().contains(' ') || line.as_bytes()[*at] == b'=')
+                && !line[*at..].starts_with("://")
+        });
+        let (key, value) = match separator {
+            Some(at) => (&line[..at], &line[at + 1..]),
+            None => line.split_once(char::is_whitespace).unwrap_or((line, "")),
+        };
+        add(&mut found, &section, key.trim().trim_matches('"'), value, number);
+    }
+    found
+}
+
+/// Adds a value; a key that stands several times is counted.
+fn add(found: &mut Entries, section: &str, key: &str, value: &str, line: u64) {
+    let base = if section.is_empty() { key.to_owned() } else { format!("{section}/{key}") };
+    let mut name = base.clone();
+    let mut count = 1;
+    while found.contains_key(&name) {
+        count += 1;
+        name = format!("{base} ({count})");
+    }
+    // A comment behind the value is none of it.
+    let value = value.split(" #").next().unwrap_or(value).split(" ;").next().unwrap_or(value);
+    found.insert(name, (value.trim().trim_end_matches(',').trim().trim_matches(['"', '\'']).to_owned(), line));
+}
+
+fn yaml(text: &str) -> Entries {
+    let mut found = Entries::new();
+    let mut stack: Vec<(usize, String)> = Vec::new();
+    let mut counts: BTreeMap<String, usize> = BTreeMap::new();
+    for (number, line) in (1_u64..).zip(text.lines()) {
+        let bare = line.trim_start();
+        if bare.is_empty() || bare.starts_with('#') || bare.starts_with("---") {
+            continue;
+        }
+        let mut indent = line.len() - bare.len();
+        let mut rest = bare;
+        while stack.last().is_some_and(|(depth, _)| *depth >= indent) {
+            stack.pop();
+        }
+        let path = |stack: &[(usize, String)]| stack.iter().map(|(_, key)| key.as_str()).collect::<Vec<_>>().join("/");
+        if let Some(item) = rest.strip_prefix("- ").or((rest == "-").then_some("")) {
+            let parent = path(&stack);
+            let count = counts.entry(parent).or_default();
+            *count += 1;
+            let name = format!("[{count}]");
+            rest = item.trim_start();
+            let is_map = rest
+                .split_once(':')
+                .is_some_and(|(key, value)| !key.contains(['"', ' ']) && (value.is_empty() || value.starts_with(' ')));
+            if !is_map {
+                add(&mut found, &path(&stack), &name, rest, number);
+                continue;
+            }
+            stack.push((indent, name));
+            indent += 2;
+        }
+        let Some((key, value)) = rest.split_once(':') else { continue };
+        let value = value.trim();
+        if value.is_empty() || value == "|" || value == ">" {
+            stack.push((indent, key.trim().to_owned()));
+        } else {
+            add(&mut found, &path(&stack), key.trim(), value, number);
+        }
+    }
+    found
+}
+
+/// The leaves of a JSON text with their lines. A broken text gives what stands before the break.
+fn json(text: &str) -> Entries {
+    let mut found = Entries::new();
+    let mut path: Vec<(String, usize)> = Vec::new();
+    let (mut line, mut key, mut chars) = (1_u64, None::<String>, text.char_indices().peekable());
+    while let Some((at, letter)) = chars.next() {
+        match letter {
+            '\n' => line += 1,
+            '{' | '[' => {
+                let name = name_of(&mut path, key.take());
+                path.push((name, if letter == '[' { 1 } else { 0 }));
+            }
+            '}' | ']' => {
+                path.pop();
+            }
+            ':' | ',' | ' ' | '\t' | '\r' => {}
+            '"' => {
+                let mut value = String::new();
+                while let Some((_, letter)) = chars.next() {
+                    match letter {
+                        '"' => break,
+                        '\\' => value.extend(chars.next().map(|(_, letter)| letter)),
+                        _ => value.push(letter),
+                    }
+                }
+                let behind = text[chars.peek().map_or(text.len(), |(at, _)| *at)..].trim_start();
+                let in_map = path.last().is_some_and(|(_, count)| *count == 0);
+                if in_map && key.is_none() && behind.starts_with(':') {
+                    key = Some(value);
+                } else {
+                    let name = name_of(&mut path, key.take());
+                    let parent = joined(&path);
+                    add(&mut found, &parent, &name, &value, line);
+                }
+            }
+            _ => {
+                let rest = &text[at..];
+                let end = rest.find([',', '}', ']', '\n', ' ', '\r']).unwrap_or(rest.len());
+                let name = name_of(&mut path, key.take());
+                let parent = joined(&path);
+                add(&mut found, &parent, &name, &rest[..end], line);
+                while chars.peek().is_some_and(|(next, _)| *next < at + end) {
+                    chars.next();
+                }
+            }
+        }
+    }
+    found
+}
+
+fn joined(path: &[(String, usize)]) -> String {
+    path.iter().map(|(name, _)| name.as_str()).filter(|name| !name.is_empty()).collect::<Vec<_>>().join("/")
+}
+
+/// The key, or the place in a list.
+fn name_of(path: &mut [(String, usize)], key: Option<String>) -> String {
+    match (key, path.last_mut()) {
+        (Some(key), _) => key,
+        (None, Some((_, count))) if *count > 0 => {
+            let name = format!("[{count}]");
+            *count += 1;
+            name
+        }
+        _ => String::new(),
+    }
+}
+
+fn xml(text: &str) -> Entries {
+    use quick_xml::events::Event;
+    let mut found = Entries::new();
+    let mut reader = quick_xml::Reader::from_str(text);
+    let mut path: Vec<String> = Vec::new();
+    let line_at = |at: u64| {
+        text.as_bytes().iter().take(usize::try_from(at).unwrap_or(usize::MAX)).filter(|byte| **byte == b'\n').count()
+            as u64
+            + 1
+    };
+    loop {
+        let line = line_at(reader.buffer_position());
+        let event = match reader.read_event() {
+            Ok(Event::Eof) | Err(_) => return found,
+            Ok(event) => event,
+        };
+        match event {
+            Event::Start(element) | Event::Empty(element) if path.len() < 100 => {
+                let is_open =
+                    text.as_bytes().get(usize::try_from(reader.buffer_position()).unwrap_or(0).saturating_sub(2))
+                        != Some(&b'/');
+                let name = String::from_utf8_lossy(element.name().as_ref()).into_owned();
+                let attributes: Vec<(String, String)> = element
+                    .attributes()
+                    .flatten()
+                    .map(|one| {
+                        (
+                            String::from_utf8_lossy(one.key.as_ref()).into_owned(),
+                            String::from_utf8_lossy(&one.value).into_owned(),
+                        )
+                    })
+                    .collect();
+                // What names the element is a part of its path.
+                let named = attributes.iter().find(|(key, _)| matches!(key.as_str(), "name" | "key" | "id"));
+                let label = named.map_or(name.clone(), |(_, value)| format!("{name}[{value}]"));
+                path.push(label);
+                for (key, value) in &attributes {
+                    add(&mut found, &path.join("/"), &format!("@{key}"), value, line);
+                }
+                if !is_open {
+                    path.pop();
+                }
+            }
+            Event::End(_) => {
+                path.pop();
+            }
+            Event::Text(inner) => {
+                let value = String::from_utf8_lossy(&inner).trim().to_owned();
+                if !value.is_empty() {
+                    let last = path.last().cloned().unwrap_or_default();
+                    let parent = path.get(..path.len().saturating_sub(1)).unwrap_or_default().join("/");
+                    let skipped = inner
+                        .iter()
+                        .take_while(|byte| byte.is_ascii_whitespace())
+                        .filter(|byte| **byte == b'\n')
+                        .count() as u64;
+                    add(&mut found, &parent, &last, &value, line + skipped);
+                }
+            }
+            _ => {}
+        }
+    }
+}
+
+/// A value in its plainest form: so that two ways of writing it are the same.
+fn plain(value: &str) -> String {
+    let lower = value.trim().trim_matches(['"', '\'', ';']).to_lowercase();
+    let lower = lower.split_whitespace().collect::<Vec<_>>().join(" ");
+    match lower.as_str() {
+        "yes" | "true" | "on" | "enabled" => "true".into(),
+        "no" | "false" | "off" | "disabled" => "false".into(),
+        other => match other.parse::<f64>() {
+            Ok(number) => number.to_string(),
+            Err(_) => other.trim_end_matches('/').to_owned(),
+        },
+    }
+}
+
+/// Whether a difference is one that two machines or runs have anyway.
+fn is_harmless(key: &str, bad: &str, good: &str) -> Option<&'static str> {
+    let last = key.rsplit('/').next().unwrap_or(key).to_lowercase();
+    let last = last.trim_start_matches('@');
+    let words: Vec<&str> = last.split(['_', '-', '.', ' ']).collect();
+    let has = |names: &[&str]| words.iter().any(|word| names.contains(word)) || names.contains(&last);
+    if has(&[
+        "id",
+        "uuid",
+        "guid",
+        "serial",
+        "seed",
+        "nonce",
+        "token",
+        "cookie",
+        "instance",
+        "runid",
+        "machineid",
+        "etag",
+    ]) {
+        return Some("an id of its own");
+    }
+    if has(&[
+        "date",
+        "generated",
+        "created",
+        "modified",
+        "updated",
+        "stamp",
+        "timestamp",
+        "mtime",
+        "built",
+        "saved",
+        "time",
+    ]) && bad.chars().any(|letter| letter.is_ascii_digit())
+    {
+        return Some("when it was written");
+    }
+    if has(&[
+        "hostname",
+        "host",
+        "node",
+        "nodename",
+        "machine",
+        "computername",
+        "name",
+        "label",
+        "server",
+        "fqdn",
+        "alias",
+    ]) && looks_like_name(bad)
+        && looks_like_name(good)
+    {
+        return Some("the name of the machine");
+    }
+    if has(&["pid", "comment", "description", "checksum", "md5", "sha1", "sha256", "hash", "signature"]) {
+        return Some("not a setting");
+    }
+    let is_address = |value: &str| {
+        value.split(['/', ':', ',']).next().is_some_and(|first| first.parse::<std::net::IpAddr>().is_ok())
+            || value.parse::<std::net::IpAddr>().is_ok()
+    };
+    if is_address(bad)
+        && is_address(good)
+        && has(&["listen", "bind", "address", "addr", "ip", "own", "local", "self", "advertise", "source"])
+    {
+        return Some("the machine's own address");
+    }
+    let random = |value: &str| {
+        value.len() >= 8
+            && value.bytes().all(|byte| byte.is_ascii_hexdigit() || byte == b'-')
+            && value.bytes().any(|byte| byte.is_ascii_digit())
+            && value.bytes().any(|byte| byte.is_ascii_alphabetic())
+    };
+    if random(bad) && random(good) {
+        return Some("a random id");
+    }
+    None
+}
+
+fn looks_like_name(value: &str) -> bool {
+    !value.is_empty()
+        && value.len() <= 64
+        && !value.contains('/')
+        && value.bytes().all(|byte| byte.is_ascii_alphanumeric() || b"-._".contains(&byte))
+}
+
+/// Secrets are compared and not shown.
+fn shown(key: &str, value: &str) -> String {
+    let lower = key.to_lowercase();
+    let is_secret = ["password", "passwd", "secret", "token", "apikey", "api_key", "private", "credential", "pwd"]
+        .iter()
+        .any(|word| lower.contains(word));
+    if is_secret {
+        "(hidden)".into()
+    } else if value.is_empty() {
+        "(empty)".into()
+    } else {
+        value.to_owned()
+    }
+}
+
+/// The differences of two files of settings.
+pub(super) fn differences(bad: (&str, &str), good: (&str, &str), complaints: &str) -> Vec<Difference> {
+    let (of_bad, of_good) = (entries(bad.0, bad.1), entries(good.0, good.1));
+    let mut found = Vec::new();
+    let place = |name: &str, line: u64| Some(Place { source: name.to_owned(), line });
+    // Two files that share nothing are not versions of one.
+    let shared = of_bad.keys().filter(|key| of_good.contains_key(*key)).count();
+    if shared * 4 < of_bad.len().min(of_good.len()) {
+        return found;
+    }
+    let mentioned = |key: &str, value: &str| {
+        let last = key.rsplit('/').next().unwrap_or(key).split(" (").next().unwrap_or(key).to_lowercase();
+        let says = |word: &str| word.len() >= 4 && complaints.contains(word);
+        says(&last)
+            || says(&last.replace(['_', '-'], " "))
+            || (value.len() >= 3
+                && !value.chars().all(|letter| letter.is_ascii_digit())
+                && complaints.contains(&value.to_lowercase()))
+    };
+    for (key, (bad_value, bad_line)) in &of_bad {
+        let Some((good_value, good_line)) = of_good.get(key) else {
+            let points = mentioned(key, bad_value);
+            found.push(Difference {
+                kind: Kind::OnlyBad,
+                bad: place(bad.0, *bad_line),
+                good: None,
+                what: format!("{key} = {} is set only on the bad side", shown(key, bad_value)),
+                why: if points {
+                    "the bad side complains about it".into()
+                } else {
+                    "a setting that the good side does not have".into()
+                },
+                score: if points { 0.9 } else { 0.66 },
+            });
+            continue;
+        };
+        if plain(bad_value) == plain(good_value) {
+            continue;
+        }
+        let harmless = is_harmless(key, bad_value, good_value);
+        let points = mentioned(key, bad_value);
+        let (why, score) = match harmless {
+            Some(why) if !points => (format!("differs on any two machines: {why}"), 0.1),
+            _ if points => ("the bad side complains about it".to_owned(), 0.95),
+            _ => ("the same setting has another value".to_owned(), 0.78),
+        };
+        found.push(Difference {
+            kind: Kind::Value,
+            bad: place(bad.0, *bad_line),
+            good: place(good.0, *good_line),
+            what: format!("{key} is {}, and was {}", shown(key, bad_value), shown(key, good_value)),
+            why,
+            score,
+        });
+    }
+    for (key, (good_value, good_line)) in of_good.iter().filter(|(key, _)| !of_bad.contains_key(*key)) {
+        let points = mentioned(key, good_value);
+        found.push(Difference {
+            kind: Kind::OnlyGood,
+            bad: None,
+            good: place(good.0, *good_line),
+            what: format!("{key} = {} is missing on the bad side", shown(key, good_value)),
+            why: if points {
+                "the bad side complains about it".into()
+            } else {
+                "a setting that the bad side does not have".into()
+            },
+            score: if points { 0.9 } else { 0.7 },
+        });
+    }
+    found
+}

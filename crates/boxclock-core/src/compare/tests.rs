@@ -1,0 +1,129 @@
+//! What differs and matters, and what differs anyway.
+
+use super::*;
+use crate::testing::case;
+
+fn side(files: &[(&str, &str)]) -> (crate::testing::TestCase, Side) {
+    let folder = case(files);
+    let view = folder.view();
+    let side = Side::new(view, &[folder.path().to_owned()]).unwrap();
+    (folder, side)
+}
+
+fn compared(bad: &[(&str, &str)], good: &[(&str, &str)]) -> Vec<Difference> {
+    let ((_bad, bad), (_good, good)) = (side(bad), side(good));
+    compare(&bad, &good, &Work::default()).unwrap()
+}
+
+#[test]
+fn settings_of_all_kinds_by_key() {
+    for (name, bad, good, key) in [
+        (
+            "pump-ctl/etc/tw.ini",
+            "[feed]\n# night\nlimit=3\npath = /srv/old\n",
+            "[feed]\npath=/srv/plan\nlimit = 3\n",
+            "feed/path",
+        ),
+        (
+            "pump-ctl/etc/tw.json",
+            "{\"feed\":{\"limit\":3,\"tanks\":[1,2]}}",
+            "{\n \"feed\": {\n  \"tanks\": [1, 3],\n  \"limit\": 3\n }\n}\n",
+            "feed/tanks/[2]",
+        ),
+        (
+            "pump-ctl/etc/tw.yaml",
+            "feed:\n  limit: 3\n  tanks:\n    - name: kelp\n      on: yes\n",
+            "feed:\n  limit: 4\n  tanks:\n    - name: kelp\n      on: true\n",
+            "feed/limit",
+        ),
+        (
+            "pump-ctl/etc/tw.xml",
+            "<tw><feed name=\"a\" limit=\"3\"/><path>/srv</path></tw>",
+            "<tw>\n<feed name=\"a\" limit=\"4\"/>\n<path>/srv</path></tw>",
+            "tw/feed[a]/@limit",
+        ),
+        ("pump-ctl/etc/tw.properties", "feed.limit=3\nfeed.on=yes\n", "feed.on=true\nfeed.limit=5\n", "feed.limit"),
+    ] {
+        let found = compared(&[(name, bad)], &[(name, good)]);
+        assert_eq!(found.len(), 1, "{name}: {found:#?}");
+        assert_eq!(found[0].kind, Kind::Value);
+        assert!(found[0].what.starts_with(&format!("{key} is ")), "{name}: {}", found[0].what);
+        assert_ne!(found[0].bad.as_ref().map(|place| place.line), None);
+    }
+}
+
+#[test]
+fn what_two_machines_have_anyway_comes_last_and_secrets_are_hidden() {
+    let bad = "hostname=pump-2\nrun_id=784fd2a8\npassword=abc\nspool=/srv/old\n";
+    let good = "spool=/srv/plan\nhostname=pump-1\nrun_id=e6224824\npassword=def\n";
+    let found = compared(&[("a/etc/tw.conf", bad)], &[("a/etc/tw.conf", good)]);
+    assert!(found[0].what.starts_with("spool") || found[0].what.starts_with("password"));
+    assert!(found.iter().all(|one| !one.what.contains("abc")));
+    let harmless: Vec<&str> =
+        found.iter().filter(|one| one.score < 0.2).map(|one| one.what.split(' ').next().unwrap()).collect();
+    assert_eq!(harmless, ["hostname", "run_id"]);
+}
+
+#[test]
+fn logs_by_what_they_say() {
+    let log = |lines: &[&str]| -> String {
+        lines.iter().enumerate().map(|(at, line)| format!("2026-04-12T02:00:{at:02}Z {line}\n")).collect()
+    };
+    let good = log(&[
+        "INFO console: start",
+        "INFO console: plan loaded, 12 steps",
+        "INFO console: port opened",
+        "INFO console: fed tank 1 in 20 ms",
+        "INFO console: fed tank 2 in 30 ms",
+        "INFO console: fed tank 3 in 25 ms",
+        "INFO console: done",
+    ]);
+    let bad = log(&[
+        "INFO console: start",
+        "INFO console: plan loaded, 12 steps",
+        "ERROR console: port busy",
+        "INFO console: fed tank 1 in 900 ms",
+        "INFO console: fed tank 2 in 950 ms",
+        "INFO console: fed tank 3 in 870 ms",
+        "INFO console: done",
+    ]);
+    let found = compared(&[("keeper-desk/console.log", &bad)], &[("keeper-desk/console.log", &good)]);
+    assert!(found[0].what.contains("port busy"), "{found:#?}");
+    assert!(found.iter().any(|one| one.kind == Kind::Duration && one.what.contains("0.900 s")), "{found:#?}");
+    assert!(
+        found.iter().any(|one| matches!(one.kind, Kind::OnlyGood | Kind::Outcome) && one.what.contains("port opened"))
+    );
+    assert!(
+        compared(&[("keeper-desk/console.log", &good)], &[("keeper-desk/console.log", &good)]).is_empty(),
+        "the same twice is no difference"
+    );
+}
+
+#[test]
+fn the_first_call_whose_outcome_differs() {
+    let trace = |outcome: &str| {
+        format!(
+            "27638 02:00:01.000001 execve(\"/usr/bin/feeder\", [\"feeder\"], 0x55 /* 3 vars */) = 0\n\
+             27638 02:00:01.000002 openat(AT_FDCWD, \"/etc/feeder.conf\", O_RDONLY) = 3\n\
+             27638 02:00:01.000003 readlink(\"/srv/plan\", \"/srv/plan-7\", 64) = 11\n\
+             27638 02:00:01.000004 openat(AT_FDCWD, \"/srv/plan\", O_RDONLY) = {outcome}\n\
+             27638 02:00:01.000005 exit_group(1) = ?\n"
+        )
+    };
+    let (bad, good) = (trace("-1 ENOENT (No such file or directory)"), trace("4"));
+    let bad = bad.replace("27638", "31001").replace("02:00:01", "02:09:44");
+    let found = compared(&[("pump-ctl/bad.strace", &bad)], &[("pump-ctl/bad.strace", &good)]);
+    assert_eq!((found[0].kind, found[0].bad.as_ref().unwrap().line), (Kind::Outcome, 4), "{found:#?}");
+    assert!(found[0].what.contains("/srv/plan: ENOENT"), "{}", found[0].what);
+    assert_eq!(found.len(), 1);
+}
+
+#[test]
+fn sides_with_nothing_in_common_and_broken_settings() {
+    compared(&[("a/etc/tw.json", "{\"feed\": [1, {\"x\"")], &[("a/etc/tw.json", "<a><b>")]);
+    let found = compared(
+        &[("a/x.log", "2026-04-12T02:00:00Z INFO a: one\n")],
+        &[("b/y.log", "2026-04-12T02:00:00Z INFO b: two\n")],
+    );
+    assert!(found.len() <= 2);
+}
