@@ -7,6 +7,7 @@ use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 
 pub mod checks;
+mod found;
 mod live;
 mod offline;
 pub mod restart;

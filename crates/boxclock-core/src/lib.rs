@@ -19,6 +19,7 @@ pub mod analysis;
 pub mod cache;
 pub mod case;
 pub mod choice;
+pub mod cause;
 pub mod clock;
 pub mod code;
 pub mod compare;

@@ -57,6 +57,9 @@ pub struct Story {
     /// Which machines play which role.
     #[serde(deserialize_with = "words")]
     pub roles: String,
+    /// When it was reported.
+    #[serde(deserialize_with = "words", skip_serializing_if = "String::is_empty")]
+    pub reported: String,
     /// The zone of the site, for times that carry none: an offset or a name.
     #[serde(deserialize_with = "words", skip_serializing_if = "String::is_empty")]
     pub zone: String,

@@ -152,6 +152,20 @@ impl Patterns {
         }
     }
 
+    /// The labels of the hosts that each pattern stands on.
+    pub fn hosts_of(&self, table: &crate::event::Table) -> FxHashMap<PatternId, Vec<String>> {
+        let mut hosts: Vec<Vec<u32>> = vec![Vec::new(); self.list.len()];
+        for (row, pattern) in self.of_row.iter().enumerate() {
+            let Some(of) = hosts.get_mut(*pattern as usize) else { continue };
+            let host = table.event(Row(row as u32)).actor().host;
+            if !of.contains(&host) {
+                of.push(host);
+            }
+        }
+        let label = |host: &u32| table.hosts.get(*host as usize).cloned().filter(|label| !label.is_empty());
+        self.list.iter().zip(hosts).map(|(pattern, of)| (pattern.id, of.iter().filter_map(label).collect())).collect()
+    }
+
     /// Bytes of memory that it takes.
     pub fn memory_bytes(&self) -> usize {
         self.of_row.len() * 4 + self.list.len() * size_of::<Pattern>()

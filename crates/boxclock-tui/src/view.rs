@@ -51,13 +51,17 @@ pub(crate) mod boxes;
 mod cause;
 pub(crate) mod codes;
 pub(crate) mod collect;
+mod crashes;
+mod installs;
 mod report;
 mod story;
 mod stream;
 
 /// All views, in the order of the work.
 pub static VIEWS: &[fn() -> Box<dyn View>] =
-    &[story::new, boxes::new, stream::new, codes::new, cause::new, report::new, collect::new];
+    &[
+        story::new, boxes::new, stream::new, codes::new, installs::new, crashes::new, cause::new, report::new, collect::new,
+    ];
 
 /// A command of a view.
 pub type ViewCommand<V> = Command<V, Context, Then>;

@@ -144,6 +144,18 @@ pub enum Command {
         boxclock compare night.box.zip --bad 'time in 02:00..03:00' --good 'time in 01:00..02:00'"
     )]
     Compare(Compare),
+    /// Print what is wrong or strange in the case, worst first, with evidence and advice
+    #[command(after_help = "Examples:\n  boxclock findings night.box.zip\n  boxclock findings night.box.zip --as jsonl")]
+    Findings(Listing),
+    /// Print the kinds of messages, the rarest first
+    #[command(after_help = "Examples:\n  boxclock patterns night.box.zip --most 40\n  boxclock patterns /var/log --as jsonl")]
+    Patterns(Patterns),
+    /// Suggest causes: from the symptom back to the first thing that went wrong, or that the box does not prove it
+    #[command(
+        after_help = "Examples:\n  boxclock cause night.box.zip\n  boxclock cause /cases/saltmere --as jsonl\n\n\
+        The story of the case (story.json) says what was seen, and when; without it the worst new trouble is taken."
+    )]
+    Cause(Listing),
     /// Print the codes found: counted, first and last seen
     #[command(
         after_help = "Examples:\n  boxclock codes night.box.zip\n  boxclock codes /var/log --first --as jsonl\n\n\
@@ -545,6 +557,15 @@ pub struct Compare {
     /// At most so many differences
     #[arg(long, default_value_t = 50)]
     pub most: usize,
+}
+
+#[derive(Args)]
+pub struct Patterns {
+    #[command(flatten)]
+    pub listing: Listing,
+    /// At most so many
+    #[arg(long)]
+    pub most: Option<usize>,
 }
 
 #[derive(Args)]

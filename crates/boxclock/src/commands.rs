@@ -88,6 +88,25 @@ pub fn run(command: Option<Command>) -> Ended {
             Ok(name_left_out(&view.case, &view.loaded))
         }
         Command::Compare(compare) => self::compare(&compare),
+        Command::Findings(list) => {
+            let (case, loaded) = read(&list.reading)?;
+            let view = CaseView::new(case, loaded);
+            let unread = analysing::findings(&view, list.form, &cancellable())?;
+            let outcome = name_left_out(&view.case, &view.loaded);
+            Ok(if unread { Outcome::Partly } else { outcome })
+        }
+        Command::Patterns(args::Patterns { listing: list, most }) => {
+            let (case, loaded) = read(&list.reading)?;
+            let view = CaseView::new(case, loaded);
+            analysing::patterns(&view, most, list.form, &cancellable())?;
+            Ok(name_left_out(&view.case, &view.loaded))
+        }
+        Command::Cause(list) => {
+            let (case, loaded) = read(&list.reading)?;
+            let view = CaseView::new(case, loaded);
+            analysing::cause(&view, list.form, &cancellable())?;
+            Ok(name_left_out(&view.case, &view.loaded))
+        }
         Command::Catalogues { paths } => coding::catalogues(paths),
         Command::Drift(list) => {
             let (case, loaded) = read(&list.reading)?;

@@ -530,7 +530,10 @@ fn remedies(report: &CrashReport) -> Vec<(String, String)> {
             && (report.is_mark || !remedy.r#do.contains("written next time"))
     };
     let fill = |text: &str| text.replace("MODULE", module.as_deref().unwrap_or_default()).replace("PROCESS", &process);
-    REMEDIES.iter().filter(fits).take(MOST).map(|remedy| (fill(&remedy.r#do), fill(&remedy.proves))).collect()
+    // What is about the suspect before what is general.
+    let mut fitting: Vec<&Remedy> = REMEDIES.iter().filter(fits).collect();
+    fitting.sort_by_key(|remedy| !remedy.r#do.contains("MODULE"));
+    fitting.into_iter().take(MOST).map(|remedy| (fill(&remedy.r#do), fill(&remedy.proves))).collect()
 }
 
 fn summary(view: &CaseView, report: &CrashReport) -> String {

@@ -45,6 +45,11 @@ pub enum Level {
 }
 
 impl Level {
+    /// The word of the JSON contract.
+    pub fn word(self) -> &'static str {
+        if self == Self::Note { "info" } else { self.name() }
+    }
+
     /// Its name.
     pub fn name(self) -> &'static str {
         match self {
@@ -98,6 +103,22 @@ pub struct Finding {
     pub reason: String,
     /// What to do.
     pub advice: String,
+}
+
+impl Finding {
+    /// As the JSON contract of `findings` has it.
+    pub fn json(&self) -> serde_json::Value {
+        let from = match self.check.as_str() {
+            "crash" => "crash",
+            "install" => "install",
+            "restart-asked-for" => "code",
+            _ => "check",
+        };
+        serde_json::json!({
+            "level": self.level.word(), "what": self.title, "advice": [self.advice], "host": self.host, "from": from, "check": self.check,
+            "evidence": [{"source": self.file, "line": self.line}], "seen": self.evidence, "reason": self.reason,
+        })
+    }
 }
 
 /// The checks that can be run, and what is wrong with others.
@@ -353,6 +374,7 @@ pub type Unread = Vec<(String, String)>;
 pub fn all_findings(view: &CaseView, checks: &Checks, work: &Work) -> Result<(Vec<Finding>, Unread)> {
     let (mut findings, wrong) = findings(&view.case, checks);
     findings.extend(view.run(&RestartAnalysis, work)?.iter().cloned());
+    findings.extend(super::found::findings(view, work)?);
     findings.sort_by_key(|finding| finding.level);
     Ok((findings, wrong))
 }

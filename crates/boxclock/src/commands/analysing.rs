@@ -1,12 +1,16 @@
-//! The analyses, headless: crashes, installations, trails, comparisons.
+//! The analyses, headless: crashes, installations, trails, comparisons, causes, findings, patterns.
 
 use std::io::{self, Write};
 
 use boxclock_core::analysis::CaseView;
+use boxclock_core::cause::CauseAnalysis;
 use boxclock_core::clock::human::date_time;
 use boxclock_core::compare::Difference;
 use boxclock_core::crash::{CrashAnalysis, CrashReport};
+use boxclock_core::event::RecordReader;
+use boxclock_core::facts;
 use boxclock_core::install::{InstallAnalysis, Run};
+use boxclock_core::pattern::PatternAnalysis;
 use boxclock_core::trail;
 use boxclock_core::visible;
 use boxclock_core::visible::safe_json;
@@ -221,4 +225,87 @@ pub fn differences(found: &[Difference], most: usize, form: ListForm) -> io::Res
         writeln!(out, "no difference that matters")?;
     }
     out.flush()
+}
+
+/// Prints the suggested causes, the likeliest first.
+pub fn cause(view: &CaseView, form: ListForm, work: &Work) -> Result<(), Failure> {
+    let found = view.run(&CauseAnalysis, work)?;
+    let mut out = of_form(form);
+    for (index, one) in found.iter().enumerate() {
+        if form == ListForm::Jsonl {
+            object(&mut out, &one.json())?;
+            continue;
+        }
+        let score = if one.provable { format!("{:.2}", one.score) } else { "not provable".to_owned() };
+        writeln!(out, "{}. {score}  {}", index + 1, visible(&one.summary, false))?;
+        for link in &one.chain {
+            let time = view.loaded.table.event(link.place.row).time();
+            let time = time.map_or("-".to_owned(), |time| date_time(time, &view.case.zone)[..19].to_owned());
+            writeln!(out, "   {time}  {}:{}  {}", visible(&link.place.source, false), link.place.line, visible(&link.text, false))?;
+            if !link.why.is_empty() {
+                writeln!(out, "            because {}", visible(&link.why, false))?;
+            }
+        }
+        for missing in &one.missing {
+            writeln!(out, "   to gather: {}", visible(missing, false))?;
+        }
+        writeln!(out)?;
+    }
+    if found.is_empty() && form == ListForm::Text {
+        writeln!(out, "no symptom: no new trouble stands in this case")?;
+    }
+    Ok(out.flush()?)
+}
+
+/// Prints what is wrong, the worst first; gives whether something could not be read.
+pub fn findings(view: &CaseView, form: ListForm, work: &Work) -> Result<bool, Failure> {
+    let checks = facts::Checks::load();
+    let (found, unread) = facts::checks::all_findings(view, &checks, work)?;
+    let mut out = of_form(form);
+    for one in &found {
+        if form == ListForm::Jsonl {
+            object(&mut out, &one.json())?;
+            continue;
+        }
+        writeln!(out, "{:<9} {:<14} {}", one.level.word(), one.host, visible(&one.title, false))?;
+        writeln!(out, "  {} ({}:{})", visible(&one.evidence, false), visible(&one.file, false), one.line)?;
+        writeln!(out, "  {}", visible(&one.advice, false))?;
+    }
+    for (file, why) in &unread {
+        crate::outcome::say(&format!("{file}: {why}"));
+    }
+    if found.is_empty() && form == ListForm::Text {
+        writeln!(out, "no finding")?;
+    }
+    out.flush()?;
+    Ok(!unread.is_empty())
+}
+
+/// Prints the kinds of messages, the rarest first.
+pub fn patterns(view: &CaseView, most: Option<usize>, form: ListForm, work: &Work) -> Result<(), Failure> {
+    let found = view.run(&PatternAnalysis, work)?;
+    let mut list: Vec<_> = found.list.iter().collect();
+    list.sort_by_key(|pattern| (pattern.count, pattern.span.map(|(first, _)| first), pattern.id));
+    let table = &view.loaded.table;
+    let hosts = found.hosts_of(table);
+    let mut reader = RecordReader::new(view.case.sources.clone());
+    let mut out = of_form(form);
+    for pattern in list.into_iter().take(most.unwrap_or(usize::MAX)) {
+        let event = table.event(pattern.first);
+        let place = reader.place(event);
+        let example: String = reader.record(event).body.lines().next().unwrap_or_default().chars().take(400).collect();
+        let time = |time: Option<i64>| time.map(boxclock_core::clock::to_rfc3339);
+        let of_hosts = hosts.get(&pattern.id).cloned().unwrap_or_default();
+        if form == ListForm::Jsonl {
+            let value = serde_json::json!({
+                "pattern": pattern.id.to_string(), "template": boxclock_core::pattern::template(&example), "count": pattern.count,
+                "first": time(pattern.span.map(|(first, _)| first)), "last": time(pattern.span.map(|(_, last)| last)), "example": example,
+                "source": view.case.sources[event.source()].name, "line": place.line, "hosts": of_hosts,
+            });
+            object(&mut out, &value)?;
+        } else {
+            writeln!(out, "{:>9} × {}  {:<24} {}", pattern.count, pattern.id, of_hosts.join(","), visible(&example, false))?;
+        }
+    }
+    Ok(out.flush()?)
 }

@@ -1,0 +1,64 @@
+//! What analyses found, as findings: crashes, and installations that did not end well.
+
+use super::{Finding, Level};
+use crate::Result;
+use crate::analysis::CaseView;
+use crate::clock::human::date_time;
+use crate::crash::{CrashAnalysis, CrashReport, Kind};
+use crate::install::{InstallAnalysis, Outcome, Run};
+use crate::work::Work;
+
+/// The findings of all analyses that have some.
+///
+/// # Errors
+/// When cancelled.
+pub(super) fn findings(view: &CaseView, work: &Work) -> Result<Vec<Finding>> {
+    let crashes = view.run(&CrashAnalysis, work)?;
+    let installs = view.run(&InstallAnalysis, work)?;
+    let mut found: Vec<Finding> = crashes.iter().map(|report| of_crash(view, report)).collect();
+    found.extend(installs.iter().filter_map(of_run));
+    Ok(found)
+}
+
+fn of_crash(view: &CaseView, report: &CrashReport) -> Finding {
+    let advice = report.remedies.first().map_or("Look at the page of this crash.".to_owned(), |(what, _)| what.clone());
+    let time = report.time.map_or(String::new(), |time| format!(" at {}", &date_time(time, &view.case.zone)[..19]));
+    let process = report.crash.process.as_deref().unwrap_or("a process");
+    let name = report.crash.what.name.as_deref().unwrap_or(report.crash.what.kind.name());
+    Finding {
+        host: report.host.clone().unwrap_or_default(),
+        level: if report.is_mark { Level::Warning } else { Level::Critical },
+        check: "crash".into(),
+        title: format!("{} stopped{time}: {name}", if report.crash.what.kind == Kind::Stop { "the system" } else { process }),
+        evidence: report.summary.clone(),
+        file: report.place.source.clone(),
+        line: usize::try_from(report.place.line).unwrap_or(usize::MAX),
+        reason: "What stopped by itself did not do its work from then on.".into(),
+        advice,
+    }
+}
+
+fn of_run(run: &Run) -> Option<Finding> {
+    let (level, advice) = match run.outcome {
+        Outcome::Failed | Outcome::RolledBack => {
+            (Level::Critical, "Go to the line that failed first, mend that, and run the installation again.")
+        }
+        Outcome::CutOff => (Level::Warning, "Look what ended it, and what is half done; then run it again."),
+        Outcome::Refused => (Level::Warning, "Wait until the other installation has ended, or end it; then run this one again."),
+        Outcome::Cancelled | Outcome::Succeeded | Outcome::RestartNeeded | Outcome::Running => return None,
+    };
+    let place = run.first_failure.as_ref().map(|first| (first.place.source.clone(), first.place.line));
+    let (file, line) = place.unwrap_or_else(|| (run.source.clone(), run.line));
+    let product = run.product.as_deref().unwrap_or("an installation");
+    Some(Finding {
+        host: run.host.clone().unwrap_or_default(),
+        level,
+        check: "install".into(),
+        title: format!("{product}: {}", run.outcome.name()),
+        evidence: run.summary.clone(),
+        file,
+        line: usize::try_from(line).unwrap_or(usize::MAX),
+        reason: "What was to be installed is not there, or only in part.".into(),
+        advice: advice.into(),
+    })
+}

@@ -1,0 +1,264 @@
+//! The Crashes view: what stopped, where, who is to blame and how sure.
+
+use std::sync::Arc;
+
+use boxclock_core::Result;
+use boxclock_core::clock::human::{date_time, time_of_day};
+use boxclock_core::crash::{CrashAnalysis, CrashReport, Kind as CrashKind};
+use ratatui::text::{Line, Span};
+
+use super::{Item, ListState, Spec, View, ViewCommand};
+use crate::context::{Context, Then};
+use crate::jobs::Kind;
+use crate::pane::Pane;
+use crate::pane_state::PANE_STEP;
+use crate::text::{fit, many};
+use crate::theme::Hue;
+
+static SPEC: Spec = Spec {
+    id: "crashes",
+    key: "6",
+    name: "Crashes",
+    about: "Crashes: what stopped, where, and who is to blame",
+    head_rows: 1,
+    item_rows: 1,
+    has_pane: true,
+    tab_of: None,
+};
+
+const FOUND: Kind = ("crashes", 0);
+/// Frames of a stack that the pane shows.
+const FRAMES: usize = 14;
+
+/// The view.
+#[derive(Default)]
+struct CrashesView {
+    list: ListState,
+    found: Option<Arc<Vec<CrashReport>>>,
+}
+
+/// Makes it.
+pub fn new() -> Box<dyn View> {
+    Box::<CrashesView>::default()
+}
+
+const COMMANDS: &[ViewCommand<CrashesView>] = &[
+    ViewCommand {
+        name: "crash-before",
+        keys: &["b"],
+        short: "before it",
+        long: "go to the last line of the same host before it",
+        run: |view, cx, _| {
+            let Some(row) = view.chosen().and_then(|report| before(cx, report)) else {
+                return Ok(Then::say("No line of this host stands before it."));
+            };
+            Ok(Then::Go(row))
+        },
+    },
+    ViewCommand {
+        name: "pane-down",
+        keys: &["J"],
+        short: "read ↓",
+        long: "scroll the reading pane down",
+        run: |_, cx, _| Ok(cx.scroll_pane(PANE_STEP)),
+    },
+    ViewCommand {
+        name: "pane-up",
+        keys: &["K"],
+        short: "read ↑",
+        long: "scroll the reading pane up",
+        run: |_, cx, _| Ok(cx.scroll_pane(-PANE_STEP)),
+    },
+];
+
+/// The last event of the same host before a crash.
+fn before(cx: &Context, report: &CrashReport) -> Option<boxclock_core::event::Row> {
+    let table = &cx.view.loaded.table;
+    let own = report.row?;
+    let host = table.event(own).actor().host;
+    let place = table.place_of(own);
+    (0..place).rev().take(100_000).find_map(|place| {
+        let event = table.at(place)?;
+        (event.actor().host == host && event.flags() & boxclock_core::event::flag::DUMP == 0).then_some(event.row)
+    })
+}
+
+/// A shape for each kind of end: readable without colour.
+fn shape(report: &CrashReport) -> &'static str {
+    match report.crash.what.kind {
+        CrashKind::Stop => "■",
+        CrashKind::Killed => "↓",
+        CrashKind::OutOfMemory => "▲",
+        CrashKind::Hang => "◌",
+        CrashKind::Assertion | CrashKind::Panic => "◆",
+        CrashKind::Signal | CrashKind::Exception => "✕",
+    }
+}
+
+impl CrashesView {
+    fn all(&self) -> &[CrashReport] {
+        self.found.as_ref().map_or(&[], |found| found.as_slice())
+    }
+
+    fn chosen(&self) -> Option<&CrashReport> {
+        self.all().get(self.list.cursor)
+    }
+}
+
+impl View for CrashesView {
+    view_parts!(SPEC, COMMANDS);
+
+    fn len(&self, _: &Context) -> usize {
+        self.all().len()
+    }
+
+    fn prepare(&mut self, cx: &mut Context) {
+        if let Some(found) = cx.ask(&CrashAnalysis, FOUND) {
+            self.found = Some(found);
+        }
+    }
+
+    fn enter(&mut self, _: &mut Context) -> Result<Then> {
+        Ok(match self.chosen().map(|report| report.row) {
+            Some(Some(row)) => Then::Go(row),
+            Some(None) => Then::say("This crash has no event in the stream."),
+            None => Then::Stay,
+        })
+    }
+
+    fn head(&self, cx: &Context, width: usize) -> Vec<Line<'static>> {
+        let columns = Columns::of(width);
+        let head = format!(
+            "   {}{}{}{}{}",
+            fit("when", columns.time),
+            fit("host", columns.host),
+            fit("what stopped", columns.process),
+            fit("how", columns.what),
+            fit("first suspect", columns.suspect)
+        );
+        vec![Line::styled(fit(&head, width), cx.theme.faint())]
+    }
+
+    fn item(&self, cx: &Context, index: usize, width: usize) -> Item {
+        let report = &self.all()[index];
+        let columns = Columns::of(width);
+        let time = report.time.map_or("no time".to_owned(), |time| {
+            let text = date_time(time, &cx.zone);
+            if columns.time > 12 { text[5..19].to_owned() } else { time_of_day(time, &cx.zone)[..8].to_owned() }
+        });
+        let what = &report.crash.what;
+        let name = what.name.clone().unwrap_or_else(|| what.kind.name().to_owned());
+        let process = match (&report.crash.process, what.kind) {
+            (_, CrashKind::Stop) => "the system".to_owned(),
+            (Some(process), _) => process.clone(),
+            (None, _) => "a process".to_owned(),
+        };
+        let first = report.verdict.suspects.first().filter(|first| first.score >= 0.3);
+        let suspect = match first {
+            Some(first) if report.verdict.provable => first.module.clone(),
+            Some(first) => format!("{}?", first.module),
+            None => "not provable".to_owned(),
+        };
+        let again = if report.same_as.is_empty() { String::new() } else { format!(" ×{}", report.same_as.len() + 1) };
+        let number = report.row.map_or(0, |row| cx.event(row).actor().host);
+        let hue = if report.is_mark { cx.theme.hue(Hue::Orange) } else { cx.theme.hue(Hue::Vermilion) };
+        Item::one(vec![
+            Span::styled(format!(" {} ", shape(report)), hue),
+            Span::raw(fit(&time, columns.time)),
+            Span::styled(fit(report.host.as_deref().unwrap_or("-"), columns.host), cx.theme.host(number)),
+            Span::raw(fit(&process, columns.process)),
+            Span::raw(fit(&name, columns.what)),
+            Span::raw(fit(&format!("{suspect}{again}"), columns.suspect)),
+        ])
+    }
+
+    fn empty(&self, cx: &Context) -> Vec<String> {
+        if self.found.is_none() || !cx.view.loaded.complete {
+            return vec!["Looking for crashes …".into()];
+        }
+        vec![
+            "No crash: no dump, no report and no line that tells of one.".into(),
+            "Dumps are read when they are in the box; pack takes them along with a recipe (7).".into(),
+        ]
+    }
+
+    fn pane(&self, _: &Context, pane: &mut Pane<'_>) {
+        let Some(report) = self.chosen() else { return };
+        pane.strong(&report.summary);
+        for (value, means) in report.crash.what.parameters.iter().filter(|(_, means)| !means.is_empty()) {
+            pane.line(&format!("0x{value:x}  {means}"));
+        }
+        pane.gap();
+        if !report.frames.is_empty() {
+            pane.heading("stack, innermost first");
+            for frame in report.frames.iter().take(FRAMES) {
+                let sure = frame.sure.name();
+                let sure = if sure == "certain" { String::new() } else { format!("  ({sure})") };
+                pane.line(&format!("{}{sure}", frame.text()));
+            }
+            if report.frames.len() > FRAMES {
+                pane.faint(&format!("and {}", many((report.frames.len() - FRAMES) as u64, "more frame")));
+            }
+            pane.gap();
+        }
+        if !report.verdict.suspects.is_empty() {
+            pane.heading("suspects");
+            for suspect in &report.verdict.suspects {
+                pane.text(&format!("{} {:.2}: {}", suspect.module, suspect.score, suspect.why.join("; ")));
+            }
+            pane.gap();
+        }
+        if !report.verdict.witnesses.is_empty() {
+            let names: Vec<&str> = report.verdict.witnesses.iter().map(|witness| witness.module.as_str()).collect();
+            pane.heading("only saw it");
+            pane.faint(&names.join(", "));
+            pane.gap();
+        }
+        for doubt in &report.verdict.doubts {
+            pane.text(&format!("Not provable: {doubt}."));
+        }
+        if !report.missing.is_empty() {
+            pane.faint(&format!("program files that are not at hand: {}", report.missing.join(", ")));
+        }
+        for damage in &report.crash.trouble {
+            pane.text(&format!("damage: {damage}"));
+        }
+        if !report.remedies.is_empty() {
+            pane.heading("what to do");
+            for (what, proves) in &report.remedies {
+                pane.text(what);
+                pane.faint(proves);
+            }
+            pane.gap();
+        }
+        pane.facts("source", &report.place.source);
+        pane.facts("fingerprint", &report.fingerprint);
+        pane.facts("time from", report.time_from.name());
+        for place in report.told_by.iter().take(6) {
+            pane.facts("told by", &format!("{}:{}", place.source, place.line));
+        }
+        for place in report.same_as.iter().take(6) {
+            pane.facts("same as", &place.source);
+        }
+    }
+}
+
+/// The columns that fit.
+struct Columns {
+    time: usize,
+    host: usize,
+    process: usize,
+    what: usize,
+    suspect: usize,
+}
+
+impl Columns {
+    fn of(width: usize) -> Self {
+        let wide = width >= 76;
+        let (time, host) = if wide { (16, 14) } else { (10, 12) };
+        let left = width.saturating_sub(3 + time + host);
+        let process = left * 3 / 10;
+        let suspect = left * 3 / 10;
+        Self { time, host, process, what: left.saturating_sub(process + suspect), suspect }
+    }
+}

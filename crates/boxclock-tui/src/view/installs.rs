@@ -1,0 +1,280 @@
+//! The Installs view: runs of installers, their phases, and the step that failed first.
+
+use std::sync::Arc;
+
+use boxclock_core::Result;
+use boxclock_core::clock::human::{date_time, duration_text, time_of_day};
+use boxclock_core::install::{InstallAnalysis, Outcome, Run};
+use ratatui::text::{Line, Span};
+
+use super::{Item, ListState, Spec, View, ViewCommand};
+use crate::context::{Context, Then};
+use crate::jobs::Kind;
+use crate::pane::Pane;
+use crate::pane_state::PANE_STEP;
+use crate::text::{fit, many};
+use crate::theme::Hue;
+
+static SPEC: Spec = Spec {
+    id: "installs",
+    key: "5",
+    name: "Installs",
+    about: "Installs: runs of installers, and what failed first",
+    head_rows: 1,
+    item_rows: 1,
+    has_pane: true,
+    tab_of: None,
+};
+
+const FOUND: Kind = ("installs", 0);
+/// Rows of each kind that the pane shows.
+const MOST: usize = 12;
+
+/// The view.
+#[derive(Default)]
+struct InstallsView {
+    list: ListState,
+    found: Option<Arc<Vec<Run>>>,
+}
+
+/// Makes it.
+pub fn new() -> Box<dyn View> {
+    Box::<InstallsView>::default()
+}
+
+const COMMANDS: &[ViewCommand<InstallsView>] = &[
+    ViewCommand {
+        name: "first-failure",
+        keys: &["F"],
+        short: "first failure",
+        long: "go to the line that failed first, in whichever log it stands",
+        run: |view, cx, _| {
+            let Some(run) = view.chosen() else { return Ok(Then::Stay) };
+            let Some(first) = &run.first_failure else {
+                return Ok(Then::say("Nothing failed in this run."));
+            };
+            Ok(match row_of(cx, &first.place.source, first.place.line) {
+                Some(row) => Then::Go(row),
+                None => Then::say("The log with that line has not been read yet."),
+            })
+        },
+    },
+    ViewCommand {
+        name: "child-log",
+        keys: &["o"],
+        short: "other log",
+        long: "go to the first other log that this run names",
+        run: |view, cx, _| {
+            let Some(run) = view.chosen() else { return Ok(Then::Stay) };
+            let source = run.child_logs.iter().find_map(|(_, source, _)| source.clone());
+            let Some(source) = source else {
+                return Ok(Then::say("This run names no other log that is in the case."));
+            };
+            Ok(match row_of(cx, &source, 1) {
+                Some(row) => Then::Go(row),
+                None => Then::say("That log has not been read yet."),
+            })
+        },
+    },
+    ViewCommand {
+        name: "pane-down",
+        keys: &["J"],
+        short: "read ↓",
+        long: "scroll the reading pane down",
+        run: |_, cx, _| Ok(cx.scroll_pane(PANE_STEP)),
+    },
+    ViewCommand {
+        name: "pane-up",
+        keys: &["K"],
+        short: "read ↑",
+        long: "scroll the reading pane up",
+        run: |_, cx, _| Ok(cx.scroll_pane(-PANE_STEP)),
+    },
+];
+
+/// The event that a line of a source belongs to.
+fn row_of(cx: &Context, source: &str, line: u64) -> Option<boxclock_core::event::Row> {
+    let index = cx.view.case.sources.iter().position(|known| known.name == source)?;
+    let table = &cx.view.loaded.table;
+    let rows: Vec<_> = table.rows_of(index).collect();
+    let at = rows.partition_point(|row| table.event(*row).line() <= line).checked_sub(1).unwrap_or_default();
+    rows.get(at).copied()
+}
+
+/// A shape for each way to end: readable without colour.
+fn shape(outcome: Outcome) -> (&'static str, Option<Hue>) {
+    match outcome {
+        Outcome::Succeeded => ("✓", None),
+        Outcome::RestartNeeded => ("↻", Some(Hue::Orange)),
+        Outcome::Failed => ("✕", Some(Hue::Vermilion)),
+        Outcome::RolledBack => ("↶", Some(Hue::Vermilion)),
+        Outcome::Cancelled => ("○", None),
+        Outcome::Refused => ("⊘", Some(Hue::Orange)),
+        Outcome::CutOff => ("┄", Some(Hue::Orange)),
+        Outcome::Running => ("…", Some(Hue::Sky)),
+    }
+}
+
+impl InstallsView {
+    fn all(&self) -> &[Run] {
+        self.found.as_ref().map_or(&[], |found| found.as_slice())
+    }
+
+    fn chosen(&self) -> Option<&Run> {
+        self.all().get(self.list.cursor)
+    }
+}
+
+impl View for InstallsView {
+    view_parts!(SPEC, COMMANDS);
+
+    fn len(&self, _: &Context) -> usize {
+        self.all().len()
+    }
+
+    fn prepare(&mut self, cx: &mut Context) {
+        if let Some(found) = cx.ask(&InstallAnalysis, FOUND) {
+            self.found = Some(found);
+        }
+    }
+
+    fn enter(&mut self, _: &mut Context) -> Result<Then> {
+        Ok(match self.chosen().map(|run| run.row) {
+            Some(Some(row)) => Then::Go(row),
+            Some(None) => Then::say("This run has no event in the stream."),
+            None => Then::Stay,
+        })
+    }
+
+    fn head(&self, cx: &Context, width: usize) -> Vec<Line<'static>> {
+        let columns = Columns::of(width);
+        let head = format!(
+            "   {}{}{}{}{}",
+            fit("began", columns.time),
+            fit("host", columns.host),
+            fit("what", columns.product),
+            fit("lasted", columns.lasted),
+            fit("how it ended", columns.outcome)
+        );
+        vec![Line::styled(fit(&head, width), cx.theme.faint())]
+    }
+
+    fn item(&self, cx: &Context, index: usize, width: usize) -> Item {
+        let run = &self.all()[index];
+        let columns = Columns::of(width);
+        let time = run.start.map_or("no time".to_owned(), |time| {
+            let text = date_time(time, &cx.zone);
+            if columns.time > 12 { text[5..19].to_owned() } else { time_of_day(time, &cx.zone)[..8].to_owned() }
+        });
+        let product = match (&run.product, &run.version) {
+            (Some(product), Some(version)) => format!("{product} {version}"),
+            (Some(product), None) => product.clone(),
+            _ => run.source.rsplit('/').next().unwrap_or_default().to_owned(),
+        };
+        let lasted = run.start.zip(run.end).map_or(String::new(), |(start, end)| duration_text((end - start).max(0)));
+        let code = run.code.as_ref().filter(|code| code.number != 0).map_or(String::new(), |code| format!(" {}", code.number));
+        let (mark, hue) = shape(run.outcome);
+        let style = hue.map_or_else(Default::default, |hue| cx.theme.hue(hue));
+        let number = run.row.map_or(0, |row| cx.event(row).actor().host);
+        let restart = if run.restart_needed && run.outcome != Outcome::RestartNeeded { ", restart needed" } else { "" };
+        Item::one(vec![
+            Span::styled(format!(" {mark} "), style),
+            Span::raw(fit(&time, columns.time)),
+            Span::styled(fit(run.host.as_deref().unwrap_or("-"), columns.host), cx.theme.host(number)),
+            Span::raw(fit(&product, columns.product)),
+            Span::raw(fit(&lasted, columns.lasted)),
+            Span::styled(fit(&format!("{}{code}{restart}", run.outcome.name()), columns.outcome), style),
+        ])
+    }
+
+    fn empty(&self, cx: &Context) -> Vec<String> {
+        if self.found.is_none() || !cx.view.loaded.complete {
+            return vec!["Looking for installations …".into()];
+        }
+        vec![
+            "No installation: no log of an installer or package manager with a run in it.".into(),
+            "Words of other installers are added in a file; see the guide, \"Follow an installation\".".into(),
+        ]
+    }
+
+    fn pane(&self, cx: &Context, pane: &mut Pane<'_>) {
+        let Some(run) = self.chosen() else { return };
+        pane.strong(&run.summary);
+        pane.gap();
+        if let Some(first) = &run.first_failure {
+            pane.heading("failed first");
+            pane.text(&first.text);
+            pane.facts("line", &format!("{}:{}", first.place.source, first.place.line));
+            if let Some(code) = &first.code {
+                pane.facts("code", &format!("{} {}", code.number, code.name.as_deref().unwrap_or_default()));
+            }
+            pane.gap();
+        }
+        if !run.phases.is_empty() {
+            pane.heading("phases");
+            for phase in run.phases.iter().take(MOST * 2) {
+                let time = phase.start.map_or(String::new(), |time| time_of_day(time, &cx.zone)[..8].to_owned());
+                let percent = phase.percent.map_or(String::new(), |percent| format!(" {percent} %"));
+                let indent = "  ".repeat(phase.depth.min(8));
+                pane.line(&format!("{time} {indent}{}{percent}  {}", phase.name, phase.outcome.unwrap_or("open")));
+            }
+            if run.phases.len() > MOST * 2 {
+                pane.faint(&format!("and {}", many((run.phases.len() - MOST * 2) as u64, "more phase")));
+            }
+            pane.gap();
+        }
+        let changed: Vec<_> = run.items.iter().filter(|item| item.before != item.after).collect();
+        if !changed.is_empty() {
+            pane.heading("what differs");
+            for item in changed.iter().take(MOST) {
+                let state = |state: &Option<String>| state.clone().unwrap_or_else(|| "-".into());
+                pane.line(&format!("{} {}: {} → {}", item.kind, item.name, state(&item.before), state(&item.after)));
+            }
+            if changed.len() > MOST {
+                pane.faint(&format!("and {}", many((changed.len() - MOST) as u64, "more item")));
+            }
+            pane.gap();
+        }
+        if !run.workers.is_empty() {
+            pane.heading("workers");
+            for one in run.workers.iter().take(MOST) {
+                pane.line(&format!("{}  {}  {}", one.worker, one.job, one.outcome));
+            }
+            pane.gap();
+        }
+        if !run.not_failures.is_empty() {
+            pane.heading("sounds bad and is not");
+            for (place, why) in run.not_failures.iter().take(MOST) {
+                pane.faint(&format!("line {}: {why}", place.line));
+            }
+            pane.gap();
+        }
+        for (path, source, line) in run.child_logs.iter().take(MOST) {
+            pane.facts("other log", &format!("{path} (line {line}){}", if source.is_some() { "" } else { ", not in the case" }));
+        }
+        if !run.remaining.is_empty() {
+            pane.facts("still to do", &run.remaining.join(", "));
+        }
+        pane.facts("source", &format!("{}:{}-{}", run.source, run.line, run.last_line));
+    }
+}
+
+/// The columns that fit.
+struct Columns {
+    time: usize,
+    host: usize,
+    product: usize,
+    lasted: usize,
+    outcome: usize,
+}
+
+impl Columns {
+    fn of(width: usize) -> Self {
+        let wide = width >= 76;
+        let (time, host) = if wide { (16, 14) } else { (10, 12) };
+        let lasted = if wide { 10 } else { 0 };
+        let left = width.saturating_sub(3 + time + host + lasted);
+        let outcome = (left * 4 / 10).clamp(14, 26).min(left);
+        Self { time, host, product: left - outcome, lasted, outcome }
+    }
+}
