@@ -10,13 +10,13 @@ use std::sync::LazyLock;
 use regex::{Regex, RegexBuilder, RegexSet, RegexSetBuilder};
 use serde_json::{Value, json};
 
+use crate::Result;
 use crate::analysis::{Analysis, CaseView, Pieces, Seen};
 use crate::case::Reader;
 use crate::clock::{MINUTE, SECOND};
 use crate::event::{RecordReader, Row};
 use crate::logbook::Story;
 use crate::work::Work;
-use crate::Result;
 
 #[cfg(test)]
 mod tests;
@@ -122,7 +122,8 @@ fn kind_of(message: &[u8]) -> u32 {
             continue;
         }
         let key = word.iter().position(|byte| *byte == b'=').map_or(word, |at| &word[..at]);
-        let is_value = |word: &[u8]| word.iter().any(|byte| byte.is_ascii_digit() || matches!(byte, b'/' | b'@' | b'\\'));
+        let is_value =
+            |word: &[u8]| word.iter().any(|byte| byte.is_ascii_digit() || matches!(byte, b'/' | b'@' | b'\\'));
         add(if is_value(key) { b"#" } else { key });
     }
     hash
@@ -152,7 +153,12 @@ fn kinds(view: &CaseView, pieces: &Pieces<'_, Kinds>, work: &Work) -> Result<Has
             // The same words in rotated files of one log are one kind; in another program's log another.
             let component = table.event(row).actor().component;
             let owner = if component == 0 { source | 0x8000_0000 } else { component };
-            let seen = kinds.entry((owner, kind)).or_insert(KindSeen { count: 0, first: (time, row), second: None, last: time });
+            let seen = kinds.entry((owner, kind)).or_insert(KindSeen {
+                count: 0,
+                first: (time, row),
+                second: None,
+                last: time,
+            });
             seen.count += 1;
             if time < seen.first.0 {
                 seen.second = Some(seen.first);
@@ -177,12 +183,18 @@ static CHANGES: LazyLock<Changes> = LazyLock::new(|| {
     let mut rows = Vec::new();
     for line in include_str!("cause/changes.tsv").lines().filter(|line| !line.starts_with('#')) {
         let mut columns = line.splitn(3, '\t');
-        if let (Some(Ok(weight)), Some(class), Some(pattern)) = (columns.next().map(str::parse), columns.next(), columns.next()) {
+        if let (Some(Ok(weight)), Some(class), Some(pattern)) =
+            (columns.next().map(str::parse), columns.next(), columns.next())
+        {
             patterns.push(pattern.to_owned());
             rows.push((weight, class.to_owned()));
         }
     }
-    let set = RegexSetBuilder::new(&patterns).case_insensitive(true).size_limit(64 << 20).build().unwrap_or_else(|_| RegexSet::empty());
+    let set = RegexSetBuilder::new(&patterns)
+        .case_insensitive(true)
+        .size_limit(64 << 20)
+        .build()
+        .unwrap_or_else(|_| RegexSet::empty());
     Changes { set, rows }
 });
 
@@ -196,12 +208,15 @@ fn change(text: &str) -> (f64, &'static str) {
             return (0.0, "");
         }
         if *weight > best.0 {
-            best = (*weight, match class.as_str() {
-                "person" => "a person's command",
-                "state" => "a state that lasts",
-                "start" => "a start or stop",
-                _ => "a change",
-            });
+            best = (
+                *weight,
+                match class.as_str() {
+                    "person" => "a person's command",
+                    "state" => "a state that lasts",
+                    "start" => "a start or stop",
+                    _ => "a change",
+                },
+            );
         }
     }
     best
@@ -298,19 +313,37 @@ fn words_of(text: &str) -> HashSet<String> {
 }
 
 /// Words that all programs use: sharing one of them says little.
-static COMMON: LazyLock<HashSet<&'static str>> = LazyLock::new(|| include_str!("cause/common.txt").split_whitespace().collect());
+static COMMON: LazyLock<HashSet<&'static str>> =
+    LazyLock::new(|| include_str!("cause/common.txt").split_whitespace().collect());
 
 /// Attributes that say where a line was written, not what about.
 fn is_of_the_machine(name: &str) -> bool {
-    ["host.", "thread.", "syslog.", "process.", "severity", "boxclock.", "log.", "code.", "service.", "level", "pid", "tid"].iter().any(|start| name.starts_with(start))
+    [
+        "host.",
+        "thread.",
+        "syslog.",
+        "process.",
+        "severity",
+        "boxclock.",
+        "log.",
+        "code.",
+        "service.",
+        "level",
+        "pid",
+        "tid",
+    ]
+    .iter()
+    .any(|start| name.starts_with(start))
 }
 
 /// Words that say nothing of a thing.
 fn is_plain(word: &str) -> bool {
     const PLAIN: [&str; 60] = [
-        "the", "and", "for", "with", "from", "this", "that", "not", "was", "has", "had", "are", "were", "will", "its", "into", "than", "then", "now", "all", "any", "new", "old",
-        "error", "warning", "info", "debug", "failed", "started", "stopped", "service", "systemd", "kernel", "root", "user", "uid", "pid", "tty", "pwd", "command", "usr", "bin", "sbin",
-        "var", "log", "lib", "opt", "etc", "tmp", "run", "status", "after", "before", "since", "already", "about", "over", "only", "http", "https",
+        "the", "and", "for", "with", "from", "this", "that", "not", "was", "has", "had", "are", "were", "will", "its",
+        "into", "than", "then", "now", "all", "any", "new", "old", "error", "warning", "info", "debug", "failed",
+        "started", "stopped", "service", "systemd", "kernel", "root", "user", "uid", "pid", "tty", "pwd", "command",
+        "usr", "bin", "sbin", "var", "log", "lib", "opt", "etc", "tmp", "run", "status", "after", "before", "since",
+        "already", "about", "over", "only", "http", "https",
     ];
     PLAIN.contains(&word) || word.bytes().all(|byte| byte.is_ascii_digit()) && word.len() < 4
 }
@@ -373,16 +406,32 @@ fn nodes(view: &CaseView, kinds: HashMap<(u32, u32), KindSeen>, work: &Work) -> 
             }
             let (change, class) = change(&text);
             let next = word_ids.len() as u32;
-            let program = event.component().rsplit('/').next().unwrap_or_default().trim_end_matches(".service").to_lowercase();
+            let program =
+                event.component().rsplit('/').next().unwrap_or_default().trim_end_matches(".service").to_lowercase();
             let component = (program.len() >= 3).then(|| *word_ids.entry(program).or_insert(next));
             spread.resize(word_ids.len(), 0);
             let bad = badness(&text, event.severity().0);
-            list.push(Node { row, time, host: event.actor().host, source: event.source(), text, tokens, owner: event.actor().component, component, count: seen.count, quiet_before: quiet, bad, change, class });
+            list.push(Node {
+                row,
+                time,
+                host: event.actor().host,
+                source: event.source(),
+                text,
+                tokens,
+                owner: event.actor().component,
+                component,
+                count: seen.count,
+                quiet_before: quiet,
+                bad,
+                change,
+                class,
+            });
         }
     }
     // In a small case every word is in few kinds.
     let total = all.len().max(300) as f64;
-    let mut weight: Vec<f64> = spread.iter().map(|spread| (total / f64::from((*spread).max(1))).ln().max(0.0)).collect();
+    let mut weight: Vec<f64> =
+        spread.iter().map(|spread| (total / f64::from((*spread).max(1))).ln().max(0.0)).collect();
     for (word, id) in &word_ids {
         if COMMON.contains(word.as_str()) {
             weight[*id as usize] *= 0.12;
@@ -477,7 +526,8 @@ fn worked_between(change: &Node, trouble: &Node, nodes: &Nodes) -> f64 {
     let (from, to) = (change.time / MINUTE + 1, trouble.time / MINUTE);
     let Some(of) = nodes.busy.get(&trouble.owner) else { return 1.0 };
     let start = of.partition_point(|(minute, _)| *minute < from);
-    let worked = of[start..].iter().take_while(|(minute, _)| *minute < to).map(|(_, count)| u64::from(*count)).sum::<u64>();
+    let worked =
+        of[start..].iter().take_while(|(minute, _)| *minute < to).map(|(_, count)| u64::from(*count)).sum::<u64>();
     match worked {
         0..=30 => 1.0,
         31..=300 => 0.85,
@@ -523,7 +573,10 @@ fn suggest(view: &CaseView, nodes: &Nodes) -> Vec<Suggestion> {
                 (strength, word) = (weight, Some(host));
             }
             // A change, and new trouble on the same machine within minutes.
-            let at_once = node.host == other.host && other.time - node.time < 10 * MINUTE && node.change >= 0.8 && other.bad >= 0.5;
+            let at_once = node.host == other.host
+                && other.time - node.time < 10 * MINUTE
+                && node.change >= 0.8
+                && other.bad >= 0.5;
             if at_once && other.quiet_before > 60 * MINUTE && strength < 0.4 {
                 (strength, word) = (0.4, None);
             }
@@ -586,7 +639,9 @@ fn symptoms(view: &CaseView, nodes: &Nodes) -> Vec<(usize, f64)> {
     let told = [&story.title, &story.happened, &story.impact, &story.expected].map(String::as_str).join(" ");
     let words = words_of(&told);
     let affected = words_of(&story.affected);
-    let ids = |words: &HashSet<String>| -> HashSet<u32> { words.iter().filter(|word| !is_plain(word)).filter_map(|word| nodes.word_ids.get(word)).copied().collect() };
+    let ids = |words: &HashSet<String>| -> HashSet<u32> {
+        words.iter().filter(|word| !is_plain(word)).filter_map(|word| nodes.word_ids.get(word)).copied().collect()
+    };
     let (words, affected) = (ids(&words), ids(&affected));
     let mut found: Vec<(usize, f64)> = Vec::new();
     let last = nodes.list.last().map_or(0, |node| node.time);
@@ -595,11 +650,18 @@ fn symptoms(view: &CaseView, nodes: &Nodes) -> Vec<(usize, f64)> {
         if node.time > told_at.saturating_add(5 * MINUTE) {
             continue;
         }
-        let shared = |of: &HashSet<u32>| node.tokens.iter().filter(|token| of.contains(token)).map(|token| nodes.weight[*token as usize]).sum::<f64>();
+        let shared = |of: &HashSet<u32>| {
+            node.tokens
+                .iter()
+                .filter(|token| of.contains(token))
+                .map(|token| nodes.weight[*token as usize])
+                .sum::<f64>()
+        };
         let fit = shared(&words).min(12.0) * 0.09 + shared(&affected).min(14.0) * 0.13;
         let hours = (told_at.saturating_sub(node.time) / MINUTE) as f64 / 60.0;
         let near = 1.0 / (1.0 + 0.25 * hours.max(0.0));
-        let near_since = since.map_or(0.0, |since| 0.4 / (1.0 + (node.time.abs_diff(since) / MINUTE.unsigned_abs()) as f64 / 30.0));
+        let near_since =
+            since.map_or(0.0, |since| 0.4 / (1.0 + (node.time.abs_diff(since) / MINUTE.unsigned_abs()) as f64 / 30.0));
         // What then comes again and again is what people see.
         let again = (f64::from(node.count.max(1)).ln() * 0.12).min(0.5);
         let new = if node.quiet_before > 60 * MINUTE { 0.3 } else { 0.0 };
@@ -635,7 +697,11 @@ fn chain(view: &CaseView, nodes: &Nodes, from: usize, next: &[Option<(usize, Opt
     let (mut at, mut why) = (from, String::new());
     for _ in 0..12 {
         let node = &nodes.list[at];
-        links.push(CauseLink { place: place(view, &mut reader, node.row), text: first_line(&node.text), why: why.clone() });
+        links.push(CauseLink {
+            place: place(view, &mut reader, node.row),
+            text: first_line(&node.text),
+            why: why.clone(),
+        });
         let Some((later, word)) = next[at] else { break };
         let at_once = "a change, and then new trouble on the same machine".to_owned();
         let shared = word.map_or(at_once, |word| format!("both name {}", nodes.word(word)));
@@ -646,7 +712,14 @@ fn chain(view: &CaseView, nodes: &Nodes, from: usize, next: &[Option<(usize, Opt
     links
 }
 
-fn suggestion(view: &CaseView, nodes: &Nodes, at: usize, score: f64, next: &[Option<(usize, Option<u32>)>], symptom: usize) -> Suggestion {
+fn suggestion(
+    view: &CaseView,
+    nodes: &Nodes,
+    at: usize,
+    score: f64,
+    next: &[Option<(usize, Option<u32>)>],
+    symptom: usize,
+) -> Suggestion {
     let node = &nodes.list[at];
     let chain = chain(view, nodes, at, next);
     let mut reasons = Vec::new();
@@ -658,7 +731,10 @@ fn suggestion(view: &CaseView, nodes: &Nodes, at: usize, score: f64, next: &[Opt
         count => format!("there are {count} of its kind in the case"),
     });
     if node.quiet_before > 60 * MINUTE {
-        reasons.push(format!("the log had gone on for {} without it", crate::clock::human::duration_text(node.quiet_before)));
+        reasons.push(format!(
+            "the log had gone on for {} without it",
+            crate::clock::human::duration_text(node.quiet_before)
+        ));
     }
     if let Some(second) = chain.get(1) {
         reasons.push(format!("what follows: {}", second.why));
@@ -667,7 +743,14 @@ fn suggestion(view: &CaseView, nodes: &Nodes, at: usize, score: f64, next: &[Opt
     let proven = score >= UNPROVEN;
     let what = if proven { "is the likeliest root of" } else { "is a lead, and no proof, for" };
     let summary = format!("\"{}\" {what} \"{}\": {}.", first_line(&node.text), symptom, reasons.join("; "));
-    Suggestion { provable: true, score: (score.min(0.99) * 100.0).round() / 100.0, reasons, chain, missing: Vec::new(), summary }
+    Suggestion {
+        provable: true,
+        score: (score.min(0.99) * 100.0).round() / 100.0,
+        reasons,
+        chain,
+        missing: Vec::new(),
+        summary,
+    }
 }
 
 fn unproven(view: &CaseView, nodes: &Nodes, end: usize, symptom: usize) -> Suggestion {
@@ -683,14 +766,24 @@ fn unproven(view: &CaseView, nodes: &Nodes, end: usize, symptom: usize) -> Sugge
     let node = &nodes.list[end];
     let host = view.loaded.table.hosts.get(node.host as usize).cloned().unwrap_or_default();
     let missing = vec![
-        format!("logs of what {} speaks to, from before that moment", if host.is_empty() { "this machine".to_owned() } else { host }),
+        format!(
+            "logs of what {} speaks to, from before that moment",
+            if host.is_empty() { "this machine".to_owned() } else { host }
+        ),
         "what was changed outside the machines of this box".to_owned(),
     ];
     let summary = format!(
         "Not provable: the evidence ends at \"{}\". What is suggested behind this is worth a look, and does not prove a root.",
         first_line(&node.text)
     );
-    Suggestion { provable: false, score: 0.5, reasons: vec!["no change in the box is tied to the symptom closely enough".into()], chain, missing, summary }
+    Suggestion {
+        provable: false,
+        score: 0.5,
+        reasons: vec!["no change in the box is tied to the symptom closely enough".into()],
+        chain,
+        missing,
+        summary,
+    }
 }
 
 impl Suggestion {

@@ -3,15 +3,18 @@
 //! What installers say is data (`install/phrases.toml`); code is what data cannot say: which runs there are ([`run`]), what the
 //! package managers' logs say together ([`packages`]), and how logs of several programs hang together.
 
+use std::sync::Arc;
+
 use serde_json::{Map, Value, json};
 
 use crate::Result;
 use crate::analysis::{Analysis, CaseView, Pieces, Reads};
 use crate::case::{Reader, Source};
-use crate::clock::to_rfc3339;
+use crate::clock::{MINUTE, to_rfc3339};
 use crate::code::{Code, Family, NO_CATALOGUES, Platform};
 use crate::event::{RecordReader, Row};
 use crate::source::Class;
+use crate::timeline::marks::{MarkAnalysis, MarkKind, RailMark};
 use crate::work::{Work, parallel};
 
 mod packages;
@@ -259,8 +262,13 @@ impl Analysis for InstallAnalysis {
         work.check()?;
         let mut runs = packages::joined(found.into_iter().flatten().collect());
         run::link_children(&mut runs);
+        let marks =
+            if runs.iter().any(|run| run.restart_needed) { view.run(&MarkAnalysis, work)? } else { Arc::default() };
         for run in &mut runs {
             run.summary = summary(run);
+            if run.restart_needed && !matches!(run.outcome, Outcome::Failed | Outcome::RolledBack) {
+                run.summary.push_str(restarted(view, &marks, run));
+            }
         }
         runs.sort_by(|a, b| {
             let key = |run: &Run| {
@@ -269,6 +277,19 @@ impl Analysis for InstallAnalysis {
             (key(a), &a.source, a.line).cmp(&(key(b), &b.source, b.line))
         });
         Ok(runs)
+    }
+}
+
+/// What came of the restart that a run asks for.
+fn restarted(view: &CaseView, marks: &[RailMark], run: &Run) -> &'static str {
+    let Some(end) = run.end.or(run.start) else { return "" };
+    let table = &view.loaded.table;
+    let of_host = |mark: &&RailMark| run.host.as_deref() == Some(table.event(mark.row).host());
+    let starts = |mark: &&RailMark| mark.kind == MarkKind::Start && mark.time > end;
+    match marks.iter().filter(of_host).find(starts) {
+        None => " No start of the host is seen after it: what it installed is not in effect.",
+        Some(mark) if mark.time.saturating_sub(end) < 15 * MINUTE => " The host was started soon after it.",
+        Some(_) => " The host was started only later: until then what it installed was not in effect.",
     }
 }
 

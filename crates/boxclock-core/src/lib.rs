@@ -18,8 +18,8 @@
 pub mod analysis;
 pub mod cache;
 pub mod case;
-pub mod choice;
 pub mod cause;
+pub mod choice;
 pub mod clock;
 pub mod code;
 pub mod compare;

@@ -25,6 +25,11 @@ pub fn cut(text: &str, width: usize) -> String {
     out
 }
 
+/// A text in a column of that width, with a blank before the next one.
+pub fn column(text: &str, width: usize) -> String {
+    format!("{}{}", fit(text, width.saturating_sub(1)), if width > 0 { " " } else { "" })
+}
+
 /// Cut or filled with blanks to exactly `width` columns.
 pub fn fit(text: &str, width: usize) -> String {
     let mut out = cut(text, width);

@@ -58,10 +58,17 @@ mod story;
 mod stream;
 
 /// All views, in the order of the work.
-pub static VIEWS: &[fn() -> Box<dyn View>] =
-    &[
-        story::new, boxes::new, stream::new, codes::new, installs::new, crashes::new, cause::new, report::new, collect::new,
-    ];
+pub static VIEWS: &[fn() -> Box<dyn View>] = &[
+    story::new,
+    boxes::new,
+    stream::new,
+    codes::new,
+    installs::new,
+    crashes::new,
+    cause::new,
+    report::new,
+    collect::new,
+];
 
 /// A command of a view.
 pub type ViewCommand<V> = Command<V, Context, Then>;

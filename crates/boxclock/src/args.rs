@@ -145,10 +145,14 @@ pub enum Command {
     )]
     Compare(Compare),
     /// Print what is wrong or strange in the case, worst first, with evidence and advice
-    #[command(after_help = "Examples:\n  boxclock findings night.box.zip\n  boxclock findings night.box.zip --as jsonl")]
+    #[command(
+        after_help = "Examples:\n  boxclock findings night.box.zip\n  boxclock findings night.box.zip --as jsonl"
+    )]
     Findings(Listing),
     /// Print the kinds of messages, the rarest first
-    #[command(after_help = "Examples:\n  boxclock patterns night.box.zip --most 40\n  boxclock patterns /var/log --as jsonl")]
+    #[command(
+        after_help = "Examples:\n  boxclock patterns night.box.zip --most 40\n  boxclock patterns /var/log --as jsonl"
+    )]
     Patterns(Patterns),
     /// Suggest causes: from the symptom back to the first thing that went wrong, or that the box does not prove it
     #[command(

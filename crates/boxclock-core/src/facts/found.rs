@@ -29,7 +29,10 @@ fn of_crash(view: &CaseView, report: &CrashReport) -> Finding {
         host: report.host.clone().unwrap_or_default(),
         level: if report.is_mark { Level::Warning } else { Level::Critical },
         check: "crash".into(),
-        title: format!("{} stopped{time}: {name}", if report.crash.what.kind == Kind::Stop { "the system" } else { process }),
+        title: format!(
+            "{} stopped{time}: {name}",
+            if report.crash.what.kind == Kind::Stop { "the system" } else { process }
+        ),
         evidence: report.summary.clone(),
         file: report.place.source.clone(),
         line: usize::try_from(report.place.line).unwrap_or(usize::MAX),
@@ -44,7 +47,9 @@ fn of_run(run: &Run) -> Option<Finding> {
             (Level::Critical, "Go to the line that failed first, mend that, and run the installation again.")
         }
         Outcome::CutOff => (Level::Warning, "Look what ended it, and what is half done; then run it again."),
-        Outcome::Refused => (Level::Warning, "Wait until the other installation has ended, or end it; then run this one again."),
+        Outcome::Refused => {
+            (Level::Warning, "Wait until the other installation has ended, or end it; then run this one again.")
+        }
         Outcome::Cancelled | Outcome::Succeeded | Outcome::RestartNeeded | Outcome::Running => return None,
     };
     let place = run.first_failure.as_ref().map(|first| (first.place.source.clone(), first.place.line));

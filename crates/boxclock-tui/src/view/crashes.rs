@@ -12,7 +12,7 @@ use crate::context::{Context, Then};
 use crate::jobs::Kind;
 use crate::pane::Pane;
 use crate::pane_state::PANE_STEP;
-use crate::text::{fit, many};
+use crate::text::{column, fit, many};
 use crate::theme::Hue;
 
 static SPEC: Spec = Spec {
@@ -45,7 +45,7 @@ pub fn new() -> Box<dyn View> {
 const COMMANDS: &[ViewCommand<CrashesView>] = &[
     ViewCommand {
         name: "crash-before",
-        keys: &["b"],
+        keys: &["e"],
         short: "before it",
         long: "go to the last line of the same host before it",
         run: |view, cx, _| {
@@ -164,10 +164,10 @@ impl View for CrashesView {
         let hue = if report.is_mark { cx.theme.hue(Hue::Orange) } else { cx.theme.hue(Hue::Vermilion) };
         Item::one(vec![
             Span::styled(format!(" {} ", shape(report)), hue),
-            Span::raw(fit(&time, columns.time)),
-            Span::styled(fit(report.host.as_deref().unwrap_or("-"), columns.host), cx.theme.host(number)),
-            Span::raw(fit(&process, columns.process)),
-            Span::raw(fit(&name, columns.what)),
+            Span::raw(column(&time, columns.time)),
+            Span::styled(column(report.host.as_deref().unwrap_or("-"), columns.host), cx.theme.host(number)),
+            Span::raw(column(&process, columns.process)),
+            Span::raw(column(&name, columns.what)),
             Span::raw(fit(&format!("{suspect}{again}"), columns.suspect)),
         ])
     }

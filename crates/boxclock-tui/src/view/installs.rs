@@ -12,7 +12,7 @@ use crate::context::{Context, Then};
 use crate::jobs::Kind;
 use crate::pane::Pane;
 use crate::pane_state::PANE_STEP;
-use crate::text::{fit, many};
+use crate::text::{column, fit, many};
 use crate::theme::Hue;
 
 static SPEC: Spec = Spec {
@@ -172,17 +172,18 @@ impl View for InstallsView {
             _ => run.source.rsplit('/').next().unwrap_or_default().to_owned(),
         };
         let lasted = run.start.zip(run.end).map_or(String::new(), |(start, end)| duration_text((end - start).max(0)));
-        let code = run.code.as_ref().filter(|code| code.number != 0).map_or(String::new(), |code| format!(" {}", code.number));
+        let code =
+            run.code.as_ref().filter(|code| code.number != 0).map_or(String::new(), |code| format!(" {}", code.number));
         let (mark, hue) = shape(run.outcome);
         let style = hue.map_or_else(Default::default, |hue| cx.theme.hue(hue));
         let number = run.row.map_or(0, |row| cx.event(row).actor().host);
         let restart = if run.restart_needed && run.outcome != Outcome::RestartNeeded { ", restart needed" } else { "" };
         Item::one(vec![
             Span::styled(format!(" {mark} "), style),
-            Span::raw(fit(&time, columns.time)),
-            Span::styled(fit(run.host.as_deref().unwrap_or("-"), columns.host), cx.theme.host(number)),
-            Span::raw(fit(&product, columns.product)),
-            Span::raw(fit(&lasted, columns.lasted)),
+            Span::raw(column(&time, columns.time)),
+            Span::styled(column(run.host.as_deref().unwrap_or("-"), columns.host), cx.theme.host(number)),
+            Span::raw(column(&product, columns.product)),
+            Span::raw(column(&lasted, columns.lasted)),
             Span::styled(fit(&format!("{}{code}{restart}", run.outcome.name()), columns.outcome), style),
         ])
     }
@@ -250,7 +251,10 @@ impl View for InstallsView {
             pane.gap();
         }
         for (path, source, line) in run.child_logs.iter().take(MOST) {
-            pane.facts("other log", &format!("{path} (line {line}){}", if source.is_some() { "" } else { ", not in the case" }));
+            pane.facts(
+                "other log",
+                &format!("{path} (line {line}){}", if source.is_some() { "" } else { ", not in the case" }),
+            );
         }
         if !run.remaining.is_empty() {
             pane.facts("still to do", &run.remaining.join(", "));

@@ -241,7 +241,13 @@ pub fn cause(view: &CaseView, form: ListForm, work: &Work) -> Result<(), Failure
         for link in &one.chain {
             let time = view.loaded.table.event(link.place.row).time();
             let time = time.map_or("-".to_owned(), |time| date_time(time, &view.case.zone)[..19].to_owned());
-            writeln!(out, "   {time}  {}:{}  {}", visible(&link.place.source, false), link.place.line, visible(&link.text, false))?;
+            writeln!(
+                out,
+                "   {time}  {}:{}  {}",
+                visible(&link.place.source, false),
+                link.place.line,
+                visible(&link.text, false)
+            )?;
             if !link.why.is_empty() {
                 writeln!(out, "            because {}", visible(&link.why, false))?;
             }
@@ -304,7 +310,14 @@ pub fn patterns(view: &CaseView, most: Option<usize>, form: ListForm, work: &Wor
             });
             object(&mut out, &value)?;
         } else {
-            writeln!(out, "{:>9} × {}  {:<24} {}", pattern.count, pattern.id, of_hosts.join(","), visible(&example, false))?;
+            writeln!(
+                out,
+                "{:>9} × {}  {:<24} {}",
+                pattern.count,
+                pattern.id,
+                of_hosts.join(","),
+                visible(&example, false)
+            )?;
         }
     }
     Ok(out.flush()?)
