@@ -116,7 +116,7 @@ fn kind_of(message: &[u8]) -> u32 {
         }
         if let Some(quote) = word.first().filter(|byte| matches!(byte, b'"' | b'\'')) {
             add(b"\"");
-            if word.iter().filter(|byte| *byte == quote).count() < 2 {
+            if word.len() < 2 || !word[1..].contains(quote) {
                 in_quotes = Some(*quote);
             }
             continue;
@@ -505,7 +505,7 @@ impl Nodes {
 /// How many events each program wrote in each minute.
 fn busy(table: &crate::event::Table) -> HashMap<u32, Vec<(i64, u32)>> {
     let mut busy: HashMap<u32, Vec<(i64, u32)>> = HashMap::new();
-    for row in table.order.iter() {
+    for row in &table.order {
         let event = table.event(Row(*row));
         let Some(time) = event.time() else { continue };
         let minute = time / MINUTE;

@@ -17,6 +17,7 @@ use crate::view::codes::CodesView;
 use crate::view::collect::CollectView;
 use crate::view::{VIEWS, View};
 
+mod analyses;
 mod codes;
 mod house;
 mod mouse;

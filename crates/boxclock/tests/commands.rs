@@ -616,3 +616,49 @@ fn a_restart_that_was_asked_for_in_vain_is_a_finding() {
     let findings = home.run(&["checks", "logs", "--as", "jsonl"]).json();
     assert_eq!((&findings[0]["check"], &findings[0]["line"]), (&"restart-asked-for".into(), &1.into()));
 }
+
+#[test]
+fn analyses_of_the_demo() {
+    let home = Home::new();
+    assert_eq!(home.run(&["demo", "--into", "night.box.zip"]).status, Some(0));
+    let crashes = home.run(&["crashes", "night.box.zip", "--as", "jsonl"]).json();
+    let suspects: Vec<&str> = crashes.iter().map(|one| one["suspects"][0]["module"].as_str().unwrap()).collect();
+    assert_eq!(suspects, ["dosingd", "serbridge.dll", "twbridge.sys"], "the demo's story");
+    assert!(crashes.iter().all(|one| one["provable"] == true && one["fingerprint"].as_str().unwrap().len() == 16));
+    let stop = &crashes[2];
+    assert_eq!((&stop["format"], &stop["what"]["kind"]), (&"kernel-dump-64".into(), &"stop".into()));
+    let driver = stop["modules"].as_array().unwrap().iter().find(|module| module["name"] == "twbridge.sys").unwrap();
+    assert_eq!((&driver["date"], &driver["in_stack"]), (&"2016-03-15".into(), &true.into()));
+    let runs = home.run(&["installs", "night.box.zip", "--as", "jsonl"]).json();
+    let bridge = runs.iter().find(|run| run["product"] == "Serial Bridge").unwrap();
+    assert_eq!(
+        (&bridge["outcome"], &bridge["code"]["number"], &bridge["restart_needed"]),
+        (&"restart-needed".into(), &3010.into(), &true.into())
+    );
+    assert!(bridge["summary"].as_str().unwrap().contains("No start of the host"));
+    let findings = home.run(&["findings", "night.box.zip", "--as", "jsonl"]).json();
+    assert_eq!(findings[0]["level"], "critical");
+    assert!(findings.iter().any(|one| one["from"] == "code" && one["evidence"][0]["line"] == 13), "{findings:#?}");
+    let trail = home.run(&["trail", "night.box.zip", "--of", "fr-0412-4096", "--as", "jsonl"]).json();
+    assert!(trail.last().unwrap()["end"]["state"].is_string() && trail.len() > 2, "{trail:#?}");
+    let patterns = home.run(&["patterns", "night.box.zip", "--most", "3", "--as", "jsonl"]).json();
+    assert_eq!((patterns.len(), &patterns[0]["count"]), (3, &1.into()));
+    let cause = home.run(&["cause", "night.box.zip", "--as", "jsonl"]).json();
+    assert!(cause[0]["provable"] == false || cause[0]["root"]["line"].is_u64());
+    let ran = home.run(&["trail", "night.box.zip", "--of", "x"]);
+    assert_eq!(ran.status, Some(1));
+    assert!(ran.err.contains("too short"), "{}", ran.err);
+}
+
+#[test]
+fn two_sides_are_compared_and_one_is_wrong_usage() {
+    let home = Home::new();
+    home.write("bad/hosts/pump-ctl/etc/tw.ini", "[feed]\nspool=/srv/old\nlimit=3\n");
+    home.write("good/hosts/pump-ctl/etc/tw.ini", "[feed]\nlimit = 3\nspool = /srv/plan\n");
+    let found = home.run(&["compare", "bad", "good", "--as", "jsonl"]).json();
+    assert_eq!((found.len(), &found[0]["kind"], &found[0]["rank"]), (1, &"value".into(), &1.into()), "{found:#?}");
+    assert_eq!((&found[0]["bad"]["line"], &found[0]["good"]["line"]), (&2.into(), &3.into()));
+    let same = home.run(&["compare", "good", "good"]);
+    assert_eq!((same.status, same.out.trim()), (Some(0), "no difference that matters"));
+    assert_eq!(home.run(&["compare", "bad"]).status, Some(2));
+}

@@ -89,12 +89,12 @@ impl Drop for Terminal {
 fn from_the_demo_to_the_report() {
     let home = Home::new();
     let terminal = Terminal::start(&home, "path", (240, 60), "demo");
-    terminal.see(&["Saltmere dosing alarms stopped", "3 hosts · 16 sources", "no filter", "q quit"]);
+    terminal.see(&["Saltmere dosing alarms stopped", "3 hosts · 17 sources", "no filter", "q quit"]);
 
     // Filter.
     terminal.keys(&["f"]);
     terminal.line("level>=error time in 02:10..02:35");
-    terminal.see(&["filter  level>=error time in 02:10..02:35", "of 41\u{a0}407"]);
+    terminal.see(&["filter  level>=error time in 02:10..02:35", "of 41\u{a0}408"]);
     terminal.keys(&["Home"]);
     terminal.see(&["02:25:05.310 ▲ P dosingd", "frame refused by gateway, retry 8"]);
     terminal.keys(&["F"]);
@@ -103,7 +103,7 @@ fn from_the_demo_to_the_report() {
     // An attribute, and the event as the XML that it is.
     terminal.keys(&["f"]);
     terminal.line("event.id=41");
-    terminal.see(&["1 of 41\u{a0}407", "event 41: BugcheckCode=209", "event.channel  System"]);
+    terminal.see(&["1 of 41\u{a0}408", "event 41: BugcheckCode=209", "event.channel  System"]);
     terminal.keys(&["x"]);
     terminal.see(&["as written", "<Provider Name=\"Kernel-Power\"/>"]);
     terminal.keys(&["x"]);
@@ -171,7 +171,7 @@ fn from_the_demo_to_the_report() {
     // Killed at any moment, everything that was shown as kept is there at the next start.
     terminal.kill();
     let terminal = Terminal::start(&home, "again", (240, 60), "demo");
-    terminal.see(&["dose-gw −6m41s", "41\u{a0}407 events"]);
+    terminal.see(&["dose-gw −6m41s", "41\u{a0}408 events"]);
     terminal.keys(&["9"]);
     terminal.see(&["3 links, 0 other pins", "because the old driver passes format 2 on"]);
     terminal.keys(&["q"]);
@@ -185,7 +185,7 @@ fn small_terminals() {
     for (name, size, texts) in [
         ("wide", (100, 30), &["Saltmere", "│", "dose-gw", "no filter"][..]),
         ("small", (60, 20), &["Saltmere", "keeper-desk", "no filter"][..]),
-        ("tiny", (20, 5), &["of 41\u{a0}407"][..]),
+        ("tiny", (20, 5), &["of 41\u{a0}408"][..]),
     ] {
         let terminal = Terminal::start(&home, name, size, "demo");
         terminal.see(texts);
@@ -226,14 +226,14 @@ fn mouse(terminal: &Terminal, button: u8, (column, row): (u16, u16), released: b
 fn the_mouse_chooses_scrolls_and_narrows() {
     let home = Home::new();
     let terminal = Terminal::start(&home, "mouse", (160, 50), "demo");
-    terminal.see(&["41\u{a0}400 of 41\u{a0}407"]);
+    terminal.see(&["41\u{a0}401 of 41\u{a0}408"]);
     mouse(&terminal, 64, (60, 20), false);
-    terminal.see(&["41\u{a0}397 of 41\u{a0}407"]);
+    terminal.see(&["41\u{a0}398 of 41\u{a0}408"]);
     // A step, by its name; then a line of the Stream.
     mouse(&terminal, 0, (12, 2), false);
-    terminal.see(&["16 sources", "span of the case"]);
+    terminal.see(&["17 sources", "span of the case"]);
     mouse(&terminal, 0, (20, 2), false);
-    terminal.see(&["of 41\u{a0}407   problems"]);
+    terminal.see(&["of 41\u{a0}408   problems"]);
     // Dragged over the rail: its window is what was dragged over.
     mouse(&terminal, 0, (8, 20), false);
     mouse(&terminal, 32, (8, 24), false);
@@ -348,7 +348,7 @@ fn a_new_case_begins_with_its_story_and_gathers() {
 fn codes_are_explained_wherever_one_is() {
     let home = Home::new();
     let terminal = Terminal::start(&home, "codes", (240, 60), "demo");
-    terminal.see(&["41\u{a0}407 events", "problems"]);
+    terminal.see(&["41\u{a0}408 events", "problems"]);
     // A code of the application's own, from the catalogue in the box, in the stream and in the list.
     terminal.keys(&["/"]);
     terminal.line("fr-0412-4096 refused");
@@ -379,6 +379,31 @@ fn codes_are_explained_wherever_one_is() {
     terminal.see(&["ENOSPC"]);
     terminal.keys(&["Escape"]);
     terminal.see(&["filter  code=0x80070020"]);
+    terminal.keys(&["q"]);
+    terminal.see(&["ended with 0"]);
+}
+
+#[test]
+fn crashes_and_installs_lead_to_their_lines() {
+    let home = Home::new();
+    let terminal = Terminal::start(&home, "crashes", (160, 46), "demo");
+    terminal.see(&["41\u{a0}408 events"]);
+    // From the list to the line before the crash, and back.
+    terminal.keys(&["6"]);
+    terminal.see(&["first suspect", "twbridge.sys", "serbridge.dll", "what to do"]);
+    terminal.keys(&["j", "j"]);
+    terminal.see(&["The system on keeper-desk", "DRIVER_IRQL_NOT_LESS_OR_EQUAL", "3 of 3"]);
+    terminal.keys(&["e"]);
+    terminal.see(&["reset of the bridge failed", "02:33:18.164"]);
+    terminal.keys(&["BSpace"]);
+    terminal.see(&["first suspect"]);
+    // From the runs to the log of the one whose restart nobody did.
+    terminal.keys(&["5"]);
+    terminal.see(&["how it ended", "Serial Bridge", "restart-needed 3010"]);
+    terminal.keys(&["End"]);
+    terminal.see(&["No start of the host"]);
+    terminal.keys(&["Enter"]);
+    terminal.see(&["Verbose logging started"]);
     terminal.keys(&["q"]);
     terminal.see(&["ended with 0"]);
 }

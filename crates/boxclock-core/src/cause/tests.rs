@@ -22,7 +22,7 @@ fn words_that_tie_lines_together() {
 #[test]
 fn changes_and_who_only_looks() {
     assert!(change("anna : TTY=pts/0 ; PWD=/srv ; USER=root ; COMMAND=/usr/bin/chown -R web /srv").0 > 0.9);
-    assert_eq!(change("anna : TTY=pts/0 ; PWD=/srv ; USER=root ; COMMAND=/usr/bin/less /var/log/syslog").0, 0.0);
+    assert!(change("anna : TTY=pts/0 ; PWD=/srv ; USER=root ; COMMAND=/usr/bin/less /var/log/syslog").0 < 0.01);
     assert!(change("upgrade tankwarden:amd64 5.0.1 5.0.2").0 > 0.8);
     assert!(change("parameter \"max_feeds\" changed to \"3\"").0 > 0.9);
     assert!(change("heartbeat sent").0 < 0.1);

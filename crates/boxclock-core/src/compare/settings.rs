@@ -52,15 +52,15 @@ pub(super) fn can_be(name: &str) -> bool {
 
 /// The settings of a text.
 pub(super) fn entries(name: &str, text: &str) -> Entries {
-    let lower = name.to_ascii_lowercase();
+    let is = |extension: &str| name.rsplit_once('.').is_some_and(|(_, end)| end.eq_ignore_ascii_case(extension));
     let start = text.trim_start();
-    if start.starts_with('{') || start.starts_with('[') && lower.ends_with(".json") {
+    if start.starts_with('{') || start.starts_with('[') && is("json") {
         return json(text);
     }
     if start.starts_with('<') {
         return xml(text);
     }
-    if lower.ends_with(".yaml") || lower.ends_with(".yml") {
+    if is("yaml") || is("yml") {
         return yaml(text);
     }
     lines(text)
@@ -160,7 +160,7 @@ fn json(text: &str) -> Entries {
             '\n' => line += 1,
             '{' | '[' => {
                 let name = name_of(&mut path, key.take());
-                path.push((name, if letter == '[' { 1 } else { 0 }));
+                path.push((name, usize::from(letter == '[')));
             }
             '}' | ']' => {
                 path.pop();

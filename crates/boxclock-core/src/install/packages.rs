@@ -190,14 +190,8 @@ pub(super) fn terminal(source: &Source, lines: &[Lined]) -> Vec<Run> {
                 line: line.line,
                 ..Item::default()
             });
-        } else if text.starts_with("Setting up ") {
-            let name = text["Setting up ".len()..]
-                .split_whitespace()
-                .next()
-                .unwrap_or_default()
-                .split(':')
-                .next()
-                .unwrap_or_default();
+        } else if let Some(rest) = text.strip_prefix("Setting up ") {
+            let name = rest.split_whitespace().next().unwrap_or_default().split(':').next().unwrap_or_default();
             if let Some(item) = run.items.iter_mut().find(|item| item.name == name) {
                 item.after = Some("installed".into());
             }
@@ -266,8 +260,7 @@ pub(super) fn dpkg(source: &Source, lines: &[Lined]) -> Vec<Run> {
     for line in lines {
         let words: Vec<&str> = line.text.split_whitespace().collect();
         let paused = line.time.zip(last).is_none_or(|(now, last)| now.saturating_sub(last) > PAUSE_NS);
-        let begins = words.first() == Some(&"startup") && runs.last().is_none_or(|run| paused || run.end.is_none());
-        if begins && paused || runs.is_empty() || paused {
+        if paused || runs.is_empty() {
             let mut run = new_run(source, line);
             run.outcome = Outcome::Succeeded;
             runs.push(run);

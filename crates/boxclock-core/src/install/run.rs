@@ -511,9 +511,9 @@ fn step_of(run: &Run, one: &Marked<'_>) -> Option<String> {
         return Some(name);
     }
     let line = one.line.line;
-    let before = run.phases.iter().filter(|phase| phase.line <= line);
-    let open = before.clone().filter(|phase| phase.end.zip(one.line.time).is_none_or(|(end, at)| end >= at));
-    open.last().or(before.last()).map(|phase| phase.name.clone())
+    let mut before = run.phases.iter().filter(|phase| phase.line <= line);
+    let mut open = before.clone().filter(|phase| phase.end.zip(one.line.time).is_none_or(|(end, at)| end >= at));
+    open.next_back().or(before.next_back()).map(|phase| phase.name.clone())
 }
 
 /// The number of the failure: on its line, or the next.

@@ -97,7 +97,7 @@ fn row_of(cx: &Context, source: &str, line: u64) -> Option<boxclock_core::event:
     let index = cx.view.case.sources.iter().position(|known| known.name == source)?;
     let table = &cx.view.loaded.table;
     let rows: Vec<_> = table.rows_of(index).collect();
-    let at = rows.partition_point(|row| table.event(*row).line() <= line).checked_sub(1).unwrap_or_default();
+    let at = rows.partition_point(|row| table.event(*row).line() <= line).saturating_sub(1);
     rows.get(at).copied()
 }
 

@@ -1,0 +1,91 @@
+//! The Crashes and Installs views.
+
+use super::*;
+
+const CRASH: &str = "\
+2026-04-12T02:30:58Z pump-ctl dosingd[2114]: frame refused, retry 4\n\
+2026-04-12T02:31:07Z pump-ctl kernel: dosingd[2114]: segfault at 18 ip 00005590b0001a2c sp 00007ffd0 error 4 in dosingd[5590b0000000+42000]\n\
+2026-04-12T02:31:07Z pump-ctl systemd[1]: dosingd.service: Main process exited, code=dumped, status=11/SEGV\n\
+2026-04-12T02:40:00Z pump-ctl lamp[7]: on\n";
+
+const SETUP: &str = "\
+2026-04-12T02:10:00Z INFO Starting installation of Tankwarden Console 5.0.2\n\
+2026-04-12T02:10:01Z INFO step 1 of 2: copy files\n\
+2026-04-12T02:10:02Z INFO running the bridge's setup, log file: bridge-setup.log\n\
+2026-04-12T02:10:09Z ERROR bridge setup returned 1603\n\
+2026-04-12T02:10:10Z ERROR Installation failed with exit code 1603\n";
+
+const CHILD: &str = "\
+2026-04-12T02:10:03Z INFO Setup started\n\
+2026-04-12T02:10:05Z INFO step 1 of 1: register driver\n\
+2026-04-12T02:10:08Z ERROR service TankwardenBridge did not answer\n\
+2026-04-12T02:10:09Z ERROR Setup failed with exit code 1603\n";
+
+fn screen() -> Screen {
+    let mut screen = Screen::of(&[
+        ("pump-ctl/syslog", CRASH),
+        ("keeper-desk/console-setup.log", SETUP),
+        ("keeper-desk/bridge-setup.log", CHILD),
+    ]);
+    screen.keys("6");
+    screen
+}
+
+#[test]
+fn a_crash_is_one_row_with_its_page_and_leads_to_what_was_before_it() {
+    let mut screen = screen();
+    let drawn = screen.draw(160, 70);
+    for part in ["what stopped", "dosingd", "SIGSEGV", "0x18, near null", "suspects", "There is no dump", "told by"] {
+        assert!(drawn.contains(part), "lacks {part:?}:\n{drawn}");
+    }
+    assert_eq!(drawn.matches("SIGSEGV").count(), 2, "one crash, in the list and on its page:\n{drawn}");
+    screen.keys("e");
+    assert_eq!(screen.app.cx.at, "stream");
+    assert!(screen.draw(160, 46).contains("frame refused, retry 4"));
+    screen.key(KeyCode::Backspace);
+    assert_eq!(screen.app.cx.at, "crashes");
+    screen.keys("\n");
+    assert_eq!(screen.app.cx.at, "stream");
+    let small = {
+        screen.keys("6");
+        screen.draw(60, 20)
+    };
+    assert!(small.contains("dosingd") && small.contains("SIGSEGV"), "{small}");
+}
+
+#[test]
+fn a_run_leads_to_the_line_that_failed_first_in_the_other_log() {
+    let mut screen = screen();
+    screen.keys("5");
+    let drawn = screen.draw(160, 46);
+    for part in [
+        "how it ended",
+        "Tankwarden Console",
+        "failed 1603",
+        "failed first",
+        "TankwardenBridge did",
+        "phases",
+        "copy files",
+        "other log",
+    ] {
+        assert!(drawn.contains(part), "lacks {part:?}:\n{drawn}");
+    }
+    screen.keys("F");
+    let drawn = screen.draw(160, 46);
+    assert_eq!(screen.app.cx.at, "stream");
+    assert!(drawn.contains("bridge-setup.log") && drawn.contains("TankwardenBridge did"), "{drawn}");
+    screen.key(KeyCode::Backspace);
+    screen.keys("o");
+    assert_eq!(screen.app.cx.at, "stream");
+}
+
+#[test]
+fn a_case_without_either_says_so() {
+    let mut screen = Screen::of(&[("pump-ctl/app.log", "2026-04-12T02:00:00Z INFO app: fed\n")]);
+    screen.keys("6");
+    assert!(screen.draw(120, 30).contains("No crash"));
+    screen.keys("5");
+    assert!(screen.draw(120, 30).contains("No installation"));
+    screen.keys("Fo\n");
+    assert_eq!(screen.app.cx.at, "installs");
+}
