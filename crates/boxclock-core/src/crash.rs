@@ -32,7 +32,7 @@ mod walk;
 pub use judge::{Suspect, Verdict, Witness};
 pub use memory::{Machine, Memory, Registers};
 pub use program::{ProgramFile, Programs};
-pub use report::{CrashAnalysis, CrashReport};
+pub use report::{CrashAnalysis, CrashPlace, CrashReport, examine};
 pub use stack::{Found, Frame, Sure};
 
 /// All dump formats.

@@ -265,6 +265,9 @@ pub(super) fn refine(crash: &mut Crash, frames: &[Frame]) -> &'static str {
     if matches!((number, crash.what.detail.as_deref()), (Some(7), Some("BUS_MCEERR_AR" | "BUS_MCEERR_AO"))) {
         return "hardware";
     }
+    if matches!((number, crash.what.detail.as_deref()), (Some(7), Some("BUS_ADRERR"))) {
+        return "file";
+    }
     let aborted = matches!(number, Some(5 | 6)) || crash.what.kind != Kind::Signal;
     let roles: Vec<&Role> = frames
         .iter()
@@ -286,11 +289,11 @@ pub(super) fn refine(crash: &mut Crash, frames: &[Frame]) -> &'static str {
     // A fault inside the allocator: before any frame of the program's own.
     let allocator =
         ["free", "malloc", "realloc", "calloc", "cfree", "_int_free", "_int_malloc", "RtlFreeHeap", "RtlAllocateHeap"];
-    let inner = frames.iter().take(4).take_while(|frame| is_witness(frame));
+    let inner = frames.iter().take(9).take_while(|frame| is_witness(frame));
     let in_allocator = inner
         .filter_map(Frame::bare_function)
         .any(|name| allocator.contains(&name.trim_start_matches("__libc_").trim_start_matches("__GI___libc_")));
-    if in_allocator && !aborted {
+    if in_allocator {
         let words =
             "the allocator met damaged or freed memory: something wrote there earlier, or the pointer is not its own";
         crash.what.words = Some(words.to_owned());
@@ -454,6 +457,11 @@ fn doubts(crash: &Crash, verdict: &mut Verdict, frames: &[Frame]) {
             scale(verdict, 0.5);
             proven = false;
             Some("memory was damaged before: the place where it showed is not the cause")
+        }
+        "file" => {
+            scale(verdict, 0.6);
+            proven = false;
+            Some("a mapped file was cut or could not be read: who did that is not in the dump")
         }
         "killed" => {
             verdict.suspects.clear();
