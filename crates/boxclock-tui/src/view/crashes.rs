@@ -188,7 +188,6 @@ impl View for CrashesView {
         for (value, means) in report.crash.what.parameters.iter().filter(|(_, means)| !means.is_empty()) {
             pane.line(&format!("0x{value:x}  {means}"));
         }
-        pane.gap();
         if !report.frames.is_empty() {
             pane.heading("stack, innermost first");
             for frame in report.frames.iter().take(FRAMES) {
@@ -199,20 +198,17 @@ impl View for CrashesView {
             if report.frames.len() > FRAMES {
                 pane.faint(&format!("and {}", many((report.frames.len() - FRAMES) as u64, "more frame")));
             }
-            pane.gap();
         }
         if !report.verdict.suspects.is_empty() {
             pane.heading("suspects");
             for suspect in &report.verdict.suspects {
                 pane.text(&format!("{} {:.2}: {}", suspect.module, suspect.score, suspect.why.join("; ")));
             }
-            pane.gap();
         }
         if !report.verdict.witnesses.is_empty() {
             let names: Vec<&str> = report.verdict.witnesses.iter().map(|witness| witness.module.as_str()).collect();
             pane.heading("only saw it");
             pane.faint(&names.join(", "));
-            pane.gap();
         }
         for doubt in &report.verdict.doubts {
             pane.text(&format!("Not provable: {doubt}."));
@@ -229,8 +225,8 @@ impl View for CrashesView {
                 pane.text(what);
                 pane.faint(proves);
             }
-            pane.gap();
         }
+        pane.gap();
         pane.facts("source", &report.place.source);
         pane.facts("fingerprint", &report.fingerprint);
         pane.facts("time from", report.time_from.name());

@@ -201,7 +201,6 @@ impl View for InstallsView {
     fn pane(&self, cx: &Context, pane: &mut Pane<'_>) {
         let Some(run) = self.chosen() else { return };
         pane.strong(&run.summary);
-        pane.gap();
         if let Some(first) = &run.first_failure {
             pane.heading("failed first");
             pane.text(&first.text);
@@ -209,7 +208,6 @@ impl View for InstallsView {
             if let Some(code) = &first.code {
                 pane.facts("code", &format!("{} {}", code.number, code.name.as_deref().unwrap_or_default()));
             }
-            pane.gap();
         }
         if !run.phases.is_empty() {
             pane.heading("phases");
@@ -222,7 +220,6 @@ impl View for InstallsView {
             if run.phases.len() > MOST * 2 {
                 pane.faint(&format!("and {}", many((run.phases.len() - MOST * 2) as u64, "more phase")));
             }
-            pane.gap();
         }
         let changed: Vec<_> = run.items.iter().filter(|item| item.before != item.after).collect();
         if !changed.is_empty() {
@@ -234,22 +231,20 @@ impl View for InstallsView {
             if changed.len() > MOST {
                 pane.faint(&format!("and {}", many((changed.len() - MOST) as u64, "more item")));
             }
-            pane.gap();
         }
         if !run.workers.is_empty() {
             pane.heading("workers");
             for one in run.workers.iter().take(MOST) {
                 pane.line(&format!("{}  {}  {}", one.worker, one.job, one.outcome));
             }
-            pane.gap();
         }
         if !run.not_failures.is_empty() {
             pane.heading("sounds bad and is not");
             for (place, why) in run.not_failures.iter().take(MOST) {
                 pane.faint(&format!("line {}: {why}", place.line));
             }
-            pane.gap();
         }
+        pane.gap();
         for (path, source, line) in run.child_logs.iter().take(MOST) {
             pane.facts(
                 "other log",
