@@ -216,6 +216,16 @@ pub struct Run {
     pub last_open: Option<(String, u64)>,
     /// In a few sentences.
     pub summary: String,
+    /// Which log of a package manager it is from, if it is from one.
+    pub(crate) package_log: Option<PackageLog>,
+}
+
+/// The logs of the package manager of Debian, the one that says most of a run first.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub(crate) enum PackageLog {
+    History,
+    Terminal,
+    Dpkg,
 }
 
 /// A line of an installer's log.
@@ -256,7 +266,7 @@ impl Analysis for InstallAnalysis {
                 "apt-history" => packages::history(source, &lines),
                 "apt-term" => packages::terminal(source, &lines),
                 "dpkg" => packages::dpkg(source, &lines),
-                _ => run::runs(source, &lines, end),
+                _ => run::runs(source, &lines, end, is_named_one(source)),
             }
         });
         work.check()?;
@@ -330,6 +340,13 @@ fn is_installer_log(source: &Source) -> bool {
         .iter()
         .any(|part| folder.contains(part));
     by_format || source.class == Some(Class::Installer) || in_folder || WORDS.iter().any(|word| name.contains(word))
+}
+
+/// Whether a log is one of an installer even where no line of it says that a run begins: by its name, not by its folder or users.
+fn is_named_one(source: &Source) -> bool {
+    let name = source.name.rsplit(['/', '\\']).next().unwrap_or(&source.name).to_ascii_lowercase();
+    let words = ["install", "setup", "update", "upgrade", "deploy", "migrat", "patch", "bundle"];
+    source.reader.name() == "msi-log" || words.iter().any(|word| name.contains(word))
 }
 
 /// Whether one of the first lines of a log says that something is being installed.

@@ -34,6 +34,10 @@ use crate::{Result, limits};
 const MOST_TOLD: usize = 5000;
 /// Lines behind the first that a report may go on over.
 const MOST_LINES: usize = 600;
+/// Lines that are looked at first: nearly all beginnings that are none show it there.
+const FIRST_LINES: usize = 40;
+/// Beginnings that are tried in one case.
+const MOST_TRIED: usize = 50_000;
 /// Threads of a dump whose stacks are walked.
 const MOST_THREADS: usize = 64;
 
@@ -247,14 +251,14 @@ fn told_access(crash: &Crash, frames: &[Frame], programs: &mut Programs<'_>) -> 
 }
 
 /// The lines of an event and of those behind it that may belong to its report.
-fn lines_from(view: &CaseView, reader: &mut RecordReader, first: EventRef<'_>) -> Vec<TextLine> {
+fn lines_from(view: &CaseView, reader: &mut RecordReader, first: EventRef<'_>, most: usize) -> Vec<TextLine> {
     let table = &view.loaded.table;
     let mut lines: Vec<TextLine> = Vec::new();
     let mut row = first.row;
     let own = limits::RECORD_BYTES / 16;
     while (row.0 as usize) < table.len() {
         let event = table.event(row);
-        if event.source() != first.source() || lines.len() >= MOST_LINES && event.row != first.row {
+        if event.source() != first.source() || lines.len() >= most && event.row != first.row {
             break;
         }
         let same = event.component() == first.component() && event.actor().host == first.actor().host;
@@ -277,7 +281,7 @@ fn lines_from(view: &CaseView, reader: &mut RecordReader, first: EventRef<'_>) -
 fn told(view: &CaseView, pieces: &Pieces<'_, Vec<u16>>, work: &Work) -> Result<Vec<CrashReport>> {
     let table = &view.loaded.table;
     let mut reader = RecordReader::new(view.case.sources.clone());
-    let mut found = Vec::new();
+    let (mut found, mut tried) = (Vec::new(), 0_usize);
     // Lines up to here belong to the report before.
     let mut used: HashMap<usize, u64> = HashMap::new();
     for (at, part) in table.parts.iter().enumerate() {
@@ -286,7 +290,8 @@ fn told(view: &CaseView, pieces: &Pieces<'_, Vec<u16>>, work: &Work) -> Result<V
             let row = Row(part.first_row.saturating_add(u32::from(index)));
             let event = table.event(row);
             let source = event.source();
-            if found.len() >= MOST_TOLD {
+            tried += 1;
+            if found.len() >= MOST_TOLD || tried > MOST_TRIED {
                 return Ok(found);
             }
             let record = reader.record(event);
@@ -297,7 +302,14 @@ fn told(view: &CaseView, pieces: &Pieces<'_, Vec<u16>>, work: &Work) -> Result<V
             if used.get(&source).is_some_and(|used| last <= *used) {
                 continue;
             }
-            let lines = lines_from(view, &mut reader, event);
+            let mut lines = lines_from(view, &mut reader, event, FIRST_LINES);
+            let begins = (0..own_lines.min(lines.len())).any(|from| lines.get(from..).and_then(text::read).is_some());
+            if !begins {
+                continue;
+            }
+            if lines.len() >= FIRST_LINES {
+                lines = lines_from(view, &mut reader, event, MOST_LINES);
+            }
             let mut from = 0;
             while from < own_lines.min(lines.len()) {
                 let Some(line) = lines.get(from) else { break };
@@ -538,12 +550,18 @@ fn remedies(report: &CrashReport) -> Vec<(String, String)> {
 
 fn summary(view: &CaseView, report: &CrashReport) -> String {
     let crash = &report.crash;
+    let is_kernel = report.frames.first().is_some_and(|first| first.module.as_deref() == Some("kernel"))
+        || matches!(
+            crash.what.name.as_deref(),
+            Some("Kernel panic" | "Oops" | "general protection fault" | "soft lockup" | "hard lockup" | "stall")
+        );
     let who = match (&crash.process, crash.what.kind) {
         (_, Kind::Stop) => "The system".to_owned(),
+        _ if is_kernel => "The kernel".to_owned(),
         (Some(process), _) => process.clone(),
         (None, _) => "A process".to_owned(),
     };
-    let running = crash.process.as_ref().filter(|_| crash.what.kind == Kind::Stop);
+    let running = crash.process.as_ref().filter(|_| crash.what.kind == Kind::Stop || is_kernel);
     let running = running.map_or(String::new(), |process| format!(" while {process} ran"));
     let host = report.host.as_ref().map_or(String::new(), |host| format!(" on {host}"));
     let when = report.time.map_or(String::new(), |time| format!(" at {}", &date_time(time, &view.case.zone)[..19]));

@@ -3,12 +3,12 @@
 //!
 //! Source: lines that apt and dpkg wrote, apt.conf(5), dpkg(1) (states of packages).
 
-use super::{FirstFailure, Item, Lined, Outcome, Place, ResultCode, Run};
+use super::{FirstFailure, Item, Lined, Outcome, PackageLog, Place, ResultCode, Run};
 use crate::case::Source;
 use crate::clock::{MINUTE, SECOND};
 use crate::code::{Family, catalogue};
 
-fn new_run(source: &Source, line: &Lined) -> Run {
+fn new_run(source: &Source, line: &Lined, log: PackageLog) -> Run {
     Run {
         host: source.host.clone(),
         source: source.name.clone(),
@@ -17,6 +17,7 @@ fn new_run(source: &Source, line: &Lined) -> Run {
         row: Some(line.row),
         kind: "unknown",
         start: line.time,
+        package_log: Some(log),
         ..Run::default()
     }
 }
@@ -47,7 +48,7 @@ pub(super) fn history(source: &Source, lines: &[Lined]) -> Vec<Run> {
         let value = value.trim();
         if label == "Start-Date" {
             start_text = Some(line.text.as_str());
-            let mut run = new_run(source, line);
+            let mut run = new_run(source, line, PackageLog::History);
             run.outcome = Outcome::CutOff;
             runs.push(run);
             continue;
@@ -108,7 +109,11 @@ fn name_by_command(run: &mut Run, command: &str) {
     words.next();
     let named = words.find(|word| !word.starts_with('-'));
     if let Some(name) = named {
-        run.product = Some(name.split(['=', ':', '/']).next().unwrap_or(name).to_owned());
+        // A file of a package has its name up to the first underscore.
+        let bare = name.rsplit('/').next().unwrap_or(name);
+        let bare = if name.contains('/') { bare.split('_').next().unwrap_or(bare) } else { bare };
+        let bare = bare.split(['=', ':']).next().unwrap_or(bare);
+        run.product = Some(bare.trim_end_matches(".deb").trim_end_matches(".rpm").to_owned());
     }
 }
 
@@ -132,7 +137,7 @@ pub(super) fn terminal(source: &Source, lines: &[Lined]) -> Vec<Run> {
     for (at, line) in lines.iter().enumerate() {
         let text = line.text.rsplit('\r').next().unwrap_or(&line.text);
         if text.starts_with("Log started:") {
-            let mut run = new_run(source, line);
+            let mut run = new_run(source, line, PackageLog::Terminal);
             run.outcome = Outcome::CutOff;
             runs.push(run);
             in_failures = false;
@@ -261,7 +266,7 @@ pub(super) fn dpkg(source: &Source, lines: &[Lined]) -> Vec<Run> {
         let words: Vec<&str> = line.text.split_whitespace().collect();
         let paused = line.time.zip(last).is_none_or(|(now, last)| now.saturating_sub(last) > PAUSE_NS);
         if paused || runs.is_empty() {
-            let mut run = new_run(source, line);
+            let mut run = new_run(source, line, PackageLog::Dpkg);
             run.outcome = Outcome::Succeeded;
             runs.push(run);
         }
@@ -338,20 +343,8 @@ pub(super) fn dpkg(source: &Source, lines: &[Lined]) -> Vec<Run> {
 
 /// Brings the runs of the three logs that are of the same time together: the history's stands for them.
 pub(super) fn joined(runs: Vec<Run>) -> Vec<Run> {
-    let kind = |run: &Run| {
-        let name = run.source.rsplit('/').next().unwrap_or_default();
-        if name.starts_with("history") {
-            0
-        } else if name.starts_with("term") {
-            1
-        } else if name.starts_with("dpkg") {
-            2
-        } else {
-            3
-        }
-    };
-    let is_package_log = |run: &Run| kind(run) < 3 && (run.source.contains("/apt/") || run.source.contains("dpkg"));
-    let (mut packages, mut others): (Vec<Run>, Vec<Run>) = runs.into_iter().partition(is_package_log);
+    let kind = |run: &Run| run.package_log;
+    let (mut packages, mut others): (Vec<Run>, Vec<Run>) = runs.into_iter().partition(|run| run.package_log.is_some());
     packages.sort_by_key(|run| (kind(run), run.start));
     let mut kept: Vec<Run> = Vec::new();
     for run in packages {
@@ -367,7 +360,7 @@ pub(super) fn joined(runs: Vec<Run>) -> Vec<Run> {
             kept.push(run);
             continue;
         };
-        let of_dpkg = kind(&run) == 2;
+        let of_dpkg = kind(&run) == Some(PackageLog::Dpkg);
         if let Some(first) = run.first_failure {
             let old = std::mem::replace(&mut known.consequences, run.consequences);
             known.consequences.extend(old);

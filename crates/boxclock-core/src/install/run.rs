@@ -44,7 +44,8 @@ impl Marked<'_> {
 
     /// The number it says was returned.
     fn code(&self, platform: Platform) -> Option<ResultCode> {
-        let text = self.part(Role::Result, "code")?;
+        // What an action returned is in a list of its own.
+        let text = self.part(Role::Result, "code").filter(|_| !self.has(Role::PhaseEnd))?;
         let number = match text.trim_start_matches('-').strip_prefix("0x") {
             Some(hex) => i64::from_str_radix(hex, 16).ok()?,
             None => text.parse().ok()?,
@@ -71,8 +72,9 @@ impl Marked<'_> {
     }
 }
 
-/// The runs of a source. `end` is when the last event of the case was.
-pub(super) fn runs(source: &Source, lines: &[Lined], end: Option<i64>) -> Vec<Run> {
+/// The runs of a source. `end` is when the last event of the case was; `is_one` whether it is a run even where no line says that one
+/// begins.
+pub(super) fn runs(source: &Source, lines: &[Lined], end: Option<i64>, is_one: bool) -> Vec<Run> {
     let phrases = Phrases::own();
     let marked: Vec<Marked<'_>> = lines.iter().map(|line| Marked { roles: phrases.roles(&line.text), line }).collect();
     let mut starts: Vec<usize> = Vec::new();
@@ -92,7 +94,10 @@ pub(super) fn runs(source: &Source, lines: &[Lined], end: Option<i64>) -> Vec<Ru
         }
         last_time = one.line.time.or(last_time);
     }
-    if starts.is_empty() && marked.iter().any(|one| is_end(one) || one.has(Role::Phase) || one.has(Role::Result)) {
+    if starts.is_empty()
+        && is_one
+        && marked.iter().any(|one| is_end(one) || one.has(Role::Phase) || one.has(Role::Result))
+    {
         starts.push(0);
     }
     let bounds: Vec<usize> = starts.iter().copied().chain([marked.len()]).collect();
@@ -167,6 +172,10 @@ fn read_run(source: &Source, part: &[Marked<'_>], end_of_case: Option<i64>) -> O
         None => Outcome::CutOff,
     };
     run.code = ending.at.and_then(|at| code_near(part, at, source.platform));
+    // A number near the end that means failure is one of its steps', where the run says itself that it ended well.
+    if said == Some(Outcome::Succeeded) {
+        run.code = run.code.filter(|code| matches!(code.number, 0 | 3010 | 1641));
+    }
     if run.outcome == Outcome::Succeeded && run.code.as_ref().is_some_and(|code| matches!(code.number, 3010 | 1641)) {
         run.outcome = Outcome::RestartNeeded;
         run.restart_needed = true;
@@ -368,6 +377,12 @@ fn ending(part: &[Marked<'_>]) -> Ending {
         match (says, found.outcome) {
             (Some(Outcome::Failed), Some(Outcome::Cancelled | Outcome::Refused)) => found.at = Some(at),
             (Some(Outcome::Succeeded), Some(Outcome::RestartNeeded)) => {}
+            // "Success or error status: 1603" names both: the number decides.
+            (Some(Outcome::Succeeded), _)
+                if one.code(Platform::Windows).is_some_and(|code| !matches!(code.number, 0 | 3010 | 1641)) =>
+            {
+                found = Ending { outcome: Some(Outcome::Failed), at: Some(at) };
+            }
             (Some(says), _) => found = Ending { outcome: Some(says), at: Some(at) },
             (None, _) => {}
         }

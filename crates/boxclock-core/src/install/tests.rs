@@ -83,6 +83,22 @@ fn ends_that_are_none() {
 }
 
 #[test]
+fn a_success_with_a_failing_number_is_none() {
+    let log = stamped(&[
+        "INFO Starting installation of Tankwarden Console",
+        "ERROR Produkt: Tankwarden Console -- Fehler 1722. Ein Programm konnte nicht ausgeführt werden.",
+        "INFO Installation success or error status: 1603.",
+    ]);
+    let found = runs(&[("keeper-desk/setup.log", &log)]);
+    assert_eq!(
+        (found[0].outcome, found[0].code.as_ref().map(|code| code.number)),
+        (Outcome::Failed, Some(1603)),
+        "{found:#?}"
+    );
+    assert_eq!(found[0].first_failure.as_ref().unwrap().place.line, 2);
+}
+
+#[test]
 fn two_runs_in_one_file_are_two() {
     let log = stamped(&[
         "INFO Starting upgrade of Tankwarden",
@@ -164,4 +180,6 @@ fn three_logs_of_one_package_run() {
 fn ordinary_logs_have_no_runs() {
     let log = stamped(&["INFO service started", "ERROR lease lost", "INFO job 12 started", "INFO job 12 finished"]);
     assert!(runs(&[("pump-ctl/app.log", &log)]).is_empty());
+    let worker = stamped(&["INFO request answered, returned 0", "ERROR request failed, returned 5"]);
+    assert!(runs(&[("pump-ctl/worker.log", &worker)]).is_empty());
 }
