@@ -8,6 +8,7 @@ use crate::Result;
 use crate::analysis::PieceStore;
 use crate::clock::{ClockCorrection, Zone};
 use crate::code::Catalogues;
+use crate::crash::ProgramFile;
 use crate::event::Table;
 use crate::format::LineFormat;
 use crate::gather::Seal;
@@ -113,7 +114,7 @@ pub struct Case {
     /// What was gathered and is no log: settings, facts.
     pub documents: Arc<Vec<Document>>,
     /// Program files, for looking into dumps.
-    pub programs: Arc<Vec<crate::crash::ProgramFile>>,
+    pub programs: Arc<Vec<ProgramFile>>,
     /// What is not read.
     pub left_out: Vec<LeftOut>,
     /// The seal, if it is a box.
@@ -153,7 +154,7 @@ impl Case {
         inventory::of_files(files, options, work)
     }
 
-    /// What of it nothing may be written over: what is read, its sources and documents, its logbook.
+    /// What of it nothing may be written over: what is read, its sources, documents and program files, its logbook.
     pub fn protected(&self) -> Protected {
         let inputs = self.paths.iter().map(|path| (path.clone(), format!("what is read ({})", path.display())));
         let of_source = |source: &Source| {
@@ -166,8 +167,13 @@ impl Case {
         };
         let sources = self.sources.iter().flat_map(of_source);
         let documents = self.documents.iter().flat_map(of_document);
+        let of_program = |program: &ProgramFile| {
+            let what = "a program file of the case".to_owned();
+            [(program.path.clone(), what.clone()), (PathBuf::from(&program.name), what)]
+        };
+        let programs = self.programs.iter().flat_map(of_program);
         let logbook = self.logbook_path.clone().map(|path| (path, "the logbook of the case".to_owned()));
-        Protected(inputs.chain(sources).chain(documents).chain(logbook).collect())
+        Protected(inputs.chain(sources).chain(documents).chain(programs).chain(logbook).collect())
     }
 
     /// Where the logbook of a case of these paths is.

@@ -30,6 +30,7 @@ const MOST_STEPS: usize = 16;
 /// Which of several names stand in which events.
 struct Mentions {
     names: Vec<String>,
+    finder: AhoCorasick,
 }
 
 impl Analysis for Mentions {
@@ -40,8 +41,7 @@ impl Analysis for Mentions {
     type Found = Vec<(Row, usize)>;
 
     fn window(&self, piece: &mut Vec<(u16, u16)>, window: &Window<'_>) {
-        let Ok(finder) = AhoCorasick::new(&self.names) else { return };
-        for found in finder.find_overlapping_iter(window.bytes) {
+        for found in self.finder.find_overlapping_iter(window.bytes) {
             if stands_alone(window.bytes, found.start(), found.end()) {
                 let seen = window.event_at(found.start());
                 let entry = (seen.index as u16, found.pattern().as_usize() as u16);
@@ -323,7 +323,8 @@ fn span(view: &CaseView, rows: &[Row]) -> Option<(i64, i64)> {
 
 fn mentions(view: &CaseView, names: Vec<String>, work: &Work) -> Result<HashMap<String, Vec<Row>>> {
     let mut found: HashMap<String, Vec<Row>> = names.iter().map(|name| (name.clone(), Vec::new())).collect();
-    let analysis = Mentions { names };
+    let finder = AhoCorasick::new(&names).map_err(|error| Error::caused("cannot look for so many names", error))?;
+    let analysis = Mentions { names, finder };
     for (row, name) in view.run(&analysis, work)?.iter() {
         if let Some(rows) = found.get_mut(&analysis.names[*name])
             && rows.last() != Some(row)
@@ -389,6 +390,7 @@ pub fn follow(view: &CaseView, identifier: &str, work: &Work) -> Result<Trail> {
         };
         let slack = (to - from).max(30 * SECOND) * 3 + 2 * MINUTE;
         for (name, (row, of)) in beside {
+            work.check()?;
             let rows = found.remove(&name).unwrap_or_default();
             if known.len() >= MOST_ALIASES
                 || !goes_on(view, &mut reader, &mut bodies, &rows, &known[&of], &of, (from - slack, to + slack))
@@ -406,7 +408,7 @@ pub fn follow(view: &CaseView, identifier: &str, work: &Work) -> Result<Trail> {
             known.insert(name, Named { rows, depth: step });
         }
     }
-    Ok(trail(view, identifier, &known, aliases, &mut reader, &mut bodies))
+    Ok(trail(view, identifier, &known, aliases, &mut reader))
 }
 
 fn whole_text(reader: &mut RecordReader, view: &CaseView, row: Row) -> String {
@@ -495,7 +497,6 @@ fn trail(
     known: &BTreeMap<String, Named>,
     aliases: Vec<Alias>,
     reader: &mut RecordReader,
-    bodies: &mut HashMap<Row, String>,
 ) -> Trail {
     let table = &view.loaded.table;
     // Of each source and program: the names with their events.
@@ -527,7 +528,7 @@ fn trail(
         let stem = file.split('.').next().unwrap_or(file).to_owned();
         let depth = known[&name].depth;
         let (first_place, last_place) = (place(first), place(last));
-        let (outcome, code) = said(table, reader, view, bodies, &rows);
+        let (outcome, code) = said(table, reader, &rows);
         hops.push((
             depth,
             Hop {
@@ -563,18 +564,11 @@ fn trail(
 }
 
 /// What came of a hop by its events: a failure anywhere that nothing good follows, else its last word.
-fn said(
-    table: &crate::event::Table,
-    reader: &mut RecordReader,
-    view: &CaseView,
-    bodies: &mut HashMap<Row, String>,
-    rows: &[Row],
-) -> (HopOutcome, Option<i64>) {
+fn said(table: &crate::event::Table, reader: &mut RecordReader, rows: &[Row]) -> (HopOutcome, Option<i64>) {
     let mut found = (HopOutcome::Unknown, None);
     let mut last_code = None;
     for row in rows {
         let event = table.event(*row);
-        bodies.entry(*row).or_insert_with(|| whole_text(reader, view, *row));
         let text = reader.record(event).body;
         let (outcome, code) = outcome_of(&text, event.severity().0);
         last_code = code.or(last_code);

@@ -644,7 +644,8 @@ fn analyses_of_the_demo() {
     let patterns = home.run(&["patterns", "night.box.zip", "--most", "3", "--as", "jsonl"]).json();
     assert_eq!((patterns.len(), &patterns[0]["count"]), (3, &1.into()));
     let cause = home.run(&["cause", "night.box.zip", "--as", "jsonl"]).json();
-    assert!(cause[0]["provable"] == false || cause[0]["root"]["line"].is_u64());
+    assert_eq!(cause[0]["provable"], false, "no root is claimed that the lines do not prove: {cause:#?}");
+    assert!(cause[0]["evidence_ends"]["source"].as_str().unwrap().contains("dosing.json") && cause.len() > 1);
     let ran = home.run(&["trail", "night.box.zip", "--of", "x"]);
     assert_eq!(ran.status, Some(1));
     assert!(ran.err.contains("too short"), "{}", ran.err);

@@ -14,7 +14,9 @@ pub fn forget(paths: &[PathBuf], work: &Work) -> Result<u64> {
     let Some(folder) = platform::cache_dir() else { return Ok(0) };
     let case = Case::open(paths, Options::default(), work)?;
     let mut entries: Vec<PathBuf> = Vec::new();
-    let places = case.sources.iter().map(|source| &source.path).chain(case.documents.iter().map(|other| &other.path));
+    let others =
+        case.documents.iter().map(|other| &other.path).chain(case.programs.iter().map(|program| &program.path));
+    let places = case.sources.iter().map(|source| &source.path).chain(others);
     for place in places {
         entries.extend(cache::entry_of(&folder, place));
         entries.extend(index::folder_of(place));

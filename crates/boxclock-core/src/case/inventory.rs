@@ -78,8 +78,7 @@ pub(super) fn open(paths: &[PathBuf], options: Options, work: &Work) -> Result<C
     let case_zone = zone.unwrap_or_else(Zone::utc);
     let known = Known { case_zone: &case_zone, options: &options, formats: &formats };
     let documents = take_documents(&mut candidates);
-    let programs = take_programs(&mut candidates, work);
-    let sources = std::thread::scope(|scope| {
+    let (sources, programs) = std::thread::scope(|scope| {
         let (hand_over, found) = crossbeam_channel::bounded(1);
         // Reading and compiling all recipes takes as long as recognising a few files: beside it.
         let classified = scope.spawn(move || {
@@ -89,8 +88,10 @@ pub(super) fn open(paths: &[PathBuf], options: Options, work: &Work) -> Result<C
             classify(&mut sources, &matchers);
             sources
         });
-        let _ = hand_over.send(sources_of(candidates, &known, &mut left_out, work)?);
-        Ok(classified.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)))
+        let (sources, programs) = sources_of(candidates, &known, &mut left_out, work)?;
+        let _ = hand_over.send(sources);
+        let sources = classified.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic));
+        Ok((sources, programs))
     })?;
     Ok(Case {
         paths: paths.to_vec(),
@@ -123,7 +124,8 @@ pub(super) fn of_files(
     let mut left_out = Vec::new();
     let zone = options.zone.clone().unwrap_or_else(Zone::utc);
     let known = Known { case_zone: &zone, options: &options, formats: &formats };
-    let sources = Arc::new(sources_of(candidates.collect(), &known, &mut left_out, work)?);
+    let (sources, programs) = sources_of(candidates.collect(), &known, &mut left_out, work)?;
+    let (sources, programs) = (Arc::new(sources), Arc::new(programs));
     let (paths, name, seal, story) = (Vec::new(), String::new(), None, Story::default());
     let documents = Arc::default();
     let catalogues = Arc::default();
@@ -132,7 +134,7 @@ pub(super) fn of_files(
         name,
         sources,
         documents,
-        programs: Arc::default(),
+        programs,
         left_out,
         seal,
         story,
@@ -162,22 +164,6 @@ fn take_documents(candidates: &mut Vec<Candidate>) -> Vec<Document> {
     documents.collect()
 }
 
-/// Takes out program files and libraries: they are no logs, and dumps are read with them.
-fn take_programs(candidates: &mut Vec<Candidate>, work: &Work) -> Vec<ProgramFile> {
-    let is_program = parallel(candidates.len(), work, |index| {
-        look::start_of(&candidates[index].file.path, ProgramFile::HEAD_BYTES)
-            .is_ok_and(|head| ProgramFile::recognises(&head))
-    });
-    let mut is_program = is_program.into_iter();
-    let taken = candidates.extract_if(.., |_| is_program.next().unwrap_or(false));
-    let programs = taken.map(|candidate| ProgramFile {
-        path: candidate.file.path,
-        name: candidate.file.name,
-        host: candidate.host.filter(|host| !host.is_empty()),
-    });
-    programs.collect()
-}
-
 /// Says what each source is for, where no seal does: by the recipes.
 fn classify(sources: &mut [Source], matchers: &Matchers<'_>) {
     for source in sources.iter_mut().filter(|source| source.class.is_none()) {
@@ -193,16 +179,17 @@ fn classify(sources: &mut [Source], matchers: &Matchers<'_>) {
     }
 }
 
-/// What is in the candidates: containers are opened, files decoded, formats recognised, generations brought together.
+/// What is in the candidates: containers are opened, files decoded, formats recognised, generations brought together. Program files
+/// are no logs, and dumps are read with them.
 fn sources_of(
     candidates: Vec<Candidate>,
     known: &Known<'_>,
     left_out: &mut Vec<LeftOut>,
     work: &Work,
-) -> Result<Vec<Source>> {
+) -> Result<(Vec<Source>, Vec<ProgramFile>)> {
     let mut candidates = open_containers(candidates, &known.options.passwords, left_out, work)?;
     candidates.sort_by(|a, b| a.file.name.cmp(&b.file.name));
-    let candidates = decode_all(candidates, known.options, left_out, work)?;
+    let (candidates, programs) = decode_all(candidates, known.options, left_out, work)?;
     let looked = parallel(candidates.len(), work, |index| look(&candidates[index], known));
     work.check()?;
     let mut sources = Vec::new();
@@ -216,7 +203,7 @@ fn sources_of(
     generations::group(&mut sources, work)?;
     boot::find(&mut sources, known.options);
     platforms_by_host(&mut sources);
-    Ok(sources)
+    Ok((sources, programs))
 }
 
 /// The formats of the user, those of boxes, and those in a folder `formats` of an unpacked box. The same format may stand
@@ -289,23 +276,50 @@ fn open_containers(
     Ok(all)
 }
 
-/// Decodes files whose records are no lines. One that cannot be is left out.
+/// What a file is by its first bytes.
+enum Start {
+    Decoded(&'static Decoded),
+    Program,
+    Other,
+}
+
+/// Decodes files whose records are no lines; one that cannot be is left out. Takes out program files.
 fn decode_all(
     candidates: Vec<Candidate>,
     options: &Options,
     left_out: &mut Vec<LeftOut>,
     work: &Work,
-) -> Result<Vec<Candidate>> {
-    let decoders = parallel(candidates.len(), work, |index| {
+) -> Result<(Vec<Candidate>, Vec<ProgramFile>)> {
+    let starts = parallel(candidates.len(), work, |index| {
         let file = &candidates[index].file;
         let chosen = options.choices.get(&file.name).and_then(|choice| choice.format.as_deref());
-        let start = look::start_of(&file.path, limits::SAMPLE_BYTES).ok()?;
-        if crash::recognise(&start).is_some() {
-            return None;
+        let Ok(start) = look::start_of(&file.path, limits::SAMPLE_BYTES) else { return Start::Other };
+        if chosen.is_none() && ProgramFile::recognises(&start) {
+            return Start::Program;
         }
-        decode::decoder_for(&start, chosen)
+        let decoder = if crash::recognise(&start).is_some() { None } else { decode::decoder_for(&start, chosen) };
+        decoder.map_or(Start::Other, Start::Decoded)
     });
     work.check()?;
+    let (mut programs, mut others, mut decoders) = (Vec::new(), Vec::new(), Vec::new());
+    for (candidate, start) in candidates.into_iter().zip(starts) {
+        match start {
+            Start::Program => programs.push(ProgramFile {
+                path: candidate.file.path,
+                name: candidate.file.name,
+                host: candidate.host.filter(|host| !host.is_empty()),
+            }),
+            Start::Decoded(decoder) => {
+                others.push(candidate);
+                decoders.push(Some(decoder));
+            }
+            Start::Other => {
+                others.push(candidate);
+                decoders.push(None);
+            }
+        }
+    }
+    let candidates = others;
     let wanted = candidates.iter().zip(&decoders).filter(|(_, decoder)| decoder.is_some());
     work.set_total(wanted.map(|(candidate, _)| candidate.file.len_bytes).sum());
     let texts = parallel(candidates.len(), work, |index| {
@@ -330,7 +344,7 @@ fn decode_all(
             }
         }
     }
-    Ok(all)
+    Ok((all, programs))
 }
 
 fn collect(

@@ -285,7 +285,7 @@ fn source_lines(source: &Source) -> impl Iterator<Item = Vec<u8>> + use<> {
 /// What a file is by its first bytes, where these are the mark of a kind that is no log. Sources: the published descriptions of
 /// these file formats.
 fn kind_by_magic(start: &[u8]) -> Option<&'static str> {
-    const MARKS: [(&[u8], &str); 33] = [
+    const MARKS: [(&[u8], &str); 31] = [
         (b"\x7FELF", "a program or library"),
         (b"!<arch>\n", "a library of object files or a package"),
         (b"\xCF\xFA\xED\xFE", "a program or library"),
@@ -293,8 +293,6 @@ fn kind_by_magic(start: &[u8]) -> Option<&'static str> {
         (b"\xCA\xFE\xBA\xBE", "a class or program"),
         (b"\0asm", "a program"),
         (b"SQLite format 3\0", "a database"),
-        (b"PAGEDU64", "a dump of a whole system"),
-        (b"PAGEDUMP", "a dump of a whole system"),
         (b"KDUMP   ", "a dump of a whole system"),
         (b"DISKDUMP", "a dump of a whole system"),
         (b"regf", "a registry hive"),

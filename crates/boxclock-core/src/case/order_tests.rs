@@ -133,6 +133,25 @@ fn the_story_of_a_folder_is_no_source_and_says_the_zone() {
 }
 
 #[test]
+fn program_files_are_kept_for_dumps_also_in_archives_and_nothing_writes_over_them() {
+    let program =
+        std::fs::read(std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/data/crashes/feed")).unwrap();
+    let mut archive = tar::Builder::new(Vec::new());
+    let mut header = tar::Header::new_gnu();
+    header.set_size(program.len() as u64);
+    header.set_mode(0o755);
+    archive.append_data(&mut header, "usr/bin/drain", program.as_slice()).unwrap();
+    let archive = archive.into_inner().unwrap();
+    let case = case(&[("pump-ctl/usr/bin/feed", program), ("pump-ctl/tools.tar", archive)]);
+    let opened = case.open();
+    let names: Vec<&str> = opened.programs.iter().map(|one| one.name.rsplit('/').next().unwrap()).collect();
+    assert_eq!(names, ["drain", "feed"], "{:?}", opened.left_out);
+    assert!(opened.sources.is_empty() && opened.left_out.is_empty(), "{:?}", opened.left_out);
+    let error = crate::new_file::NewFile::create(&opened.programs[0].path, &opened.protected(), true).err().unwrap();
+    assert!(error.to_string().contains("program file"), "{error}");
+}
+
+#[test]
 fn binary_files_are_named_and_give_no_events() {
     let dump = [&b"KDUMP   "[..], &[0; 4000], &b"driver.sys\0tank\0"[..]].concat();
     let rich: Vec<u8> = b"name\0\0\x01value\0\0".repeat(500);

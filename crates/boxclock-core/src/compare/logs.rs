@@ -1,6 +1,6 @@
 //! Logs of two runs: kinds of messages, their order, values, outcomes and times.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, HashMap, HashSet};
 
 use super::{Difference, Kind, Place, calls, pairs, reader};
 use crate::Result;
@@ -10,6 +10,8 @@ use crate::event::Row;
 use crate::pattern::{PatternId, template};
 use crate::work::Work;
 
+/// Kinds of messages of a side that are held against those of the other by their words: the first of each.
+const MOST_LIKENED: usize = 200;
 /// Events of one source that are compared.
 const MOST_EVENTS: usize = 2_000_000;
 
@@ -187,18 +189,20 @@ fn of_source(sides: &Sides<'_>) -> Vec<Difference> {
     only_bad.sort_unstable();
     only_good.sort_unstable();
     // The same step that ended otherwise: nearly the same words, after the same message.
-    let mut matched_good: Vec<usize> = Vec::new();
-    let mut matched_bad: Vec<usize> = Vec::new();
-    for at in &only_bad {
-        let best = only_good
+    let mut matched_good: HashSet<usize> = HashSet::new();
+    let mut matched_bad: HashSet<usize> = HashSet::new();
+    let good_words: Vec<(usize, Vec<String>)> =
+        only_good.iter().take(MOST_LIKENED).map(|(at, _)| (*at, words(&sides.good[*at].text))).collect();
+    for at in only_bad.iter().take(MOST_LIKENED) {
+        let own = words(&sides.bad[*at].text);
+        let best = good_words
             .iter()
-            .map(|(other, _)| *other)
-            .filter(|other| !matched_good.contains(other))
-            .map(|other| (likeness(&sides.bad[*at].text, &sides.good[other].text), other))
+            .filter(|(other, _)| !matched_good.contains(other))
+            .map(|(other, words)| (likeness(&own, words), *other))
             .max_by(|a, b| a.0.total_cmp(&b.0));
         if let Some((like, other)) = best.filter(|(like, _)| *like >= 0.6) {
-            matched_good.push(other);
-            matched_bad.push(*at);
+            matched_good.insert(other);
+            matched_bad.insert(*at);
             let worse = badness(&sides.bad[*at]) > badness(&sides.good[other]);
             found.push(Difference {
                 kind: if worse { Kind::Outcome } else { Kind::Value },
@@ -258,15 +262,18 @@ fn of_source(sides: &Sides<'_>) -> Vec<Difference> {
     found
 }
 
+/// The words of a message without its values.
+fn words(text: &str) -> Vec<String> {
+    template(text).split_whitespace().map(str::to_owned).collect()
+}
+
 /// How much of their words two messages share, in order.
-fn likeness(one: &str, other: &str) -> f64 {
-    let words = |text: &str| template(text).split_whitespace().map(str::to_owned).collect::<Vec<_>>();
-    let (a, b) = (words(one), words(other));
+fn likeness(a: &[String], b: &[String]) -> f64 {
     if a.len() < 2 || b.len() < 2 || a.len() > 60 || b.len() > 60 {
         return 0.0;
     }
     let mut row = vec![0_usize; b.len() + 1];
-    for word in &a {
+    for word in a {
         let mut diagonal = 0;
         for (at, other) in b.iter().enumerate() {
             let above = row[at + 1];

@@ -1,12 +1,20 @@
 //! Settings by key: ini, properties, TOML, YAML, JSON, XML, registry exports, environment lists, package lists. Comments and order
 //! are ignored, and so are ways of writing the same value.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 
 use super::{Difference, Kind, Place};
 
-/// A value and its line.
-type Entries = BTreeMap<String, (String, u64)>;
+/// Settings by key: a value and its line.
+#[derive(Default)]
+pub(super) struct Entries {
+    of: BTreeMap<String, (String, u64)>,
+    /// How often each key has come.
+    counts: HashMap<String, usize>,
+}
+
+/// Maps and lists in each other that are followed; what lies deeper is left out.
+const MOST_DEPTH: usize = 100;
 
 const EXTENSIONS: [&str; 24] = [
     "ini",
@@ -68,7 +76,7 @@ pub(super) fn entries(name: &str, text: &str) -> Entries {
 
 /// `key=value`, `key: value`, `key value`, in sections.
 fn lines(text: &str) -> Entries {
-    let mut found = Entries::new();
+    let mut found = Entries::default();
     let mut section = String::new();
     for (number, line) in (1_u64..).zip(text.lines()) {
         let line = line.trim();
@@ -89,27 +97,27 @@ fn lines(text: &str) -> Entries {
             Some(at) => (&line[..at], &line[at + 1..]),
             None => line.split_once(char::is_whitespace).unwrap_or((line, "")),
         };
-        add(&mut found, &section, key.trim().trim_matches('"'), value, number);
+        found.add(&section, key.trim().trim_matches('"'), value, number);
     }
     found
 }
 
-/// Adds a value; a key that stands several times is counted.
-fn add(found: &mut Entries, section: &str, key: &str, value: &str, line: u64) {
-    let base = if section.is_empty() { key.to_owned() } else { format!("{section}/{key}") };
-    let mut name = base.clone();
-    let mut count = 1;
-    while found.contains_key(&name) {
-        count += 1;
-        name = format!("{base} ({count})");
+impl Entries {
+    /// Adds a value; a key that stands several times is counted.
+    fn add(&mut self, section: &str, key: &str, value: &str, line: u64) {
+        let base = if section.is_empty() { key.to_owned() } else { format!("{section}/{key}") };
+        let count = self.counts.entry(base.clone()).or_default();
+        *count += 1;
+        let name = if *count == 1 { base } else { format!("{base} ({count})") };
+        // A comment behind the value is none of it.
+        let value = value.split(" #").next().unwrap_or(value).split(" ;").next().unwrap_or(value);
+        let value = value.trim().trim_end_matches(',').trim().trim_matches(['"', '\'']).to_owned();
+        self.of.insert(name, (value, line));
     }
-    // A comment behind the value is none of it.
-    let value = value.split(" #").next().unwrap_or(value).split(" ;").next().unwrap_or(value);
-    found.insert(name, (value.trim().trim_end_matches(',').trim().trim_matches(['"', '\'']).to_owned(), line));
 }
 
 fn yaml(text: &str) -> Entries {
-    let mut found = Entries::new();
+    let mut found = Entries::default();
     let mut stack: Vec<(usize, String)> = Vec::new();
     let mut counts: BTreeMap<String, usize> = BTreeMap::new();
     for (number, line) in (1_u64..).zip(text.lines()) {
@@ -133,7 +141,7 @@ fn yaml(text: &str) -> Entries {
                 .split_once(':')
                 .is_some_and(|(key, value)| !key.contains(['"', ' ']) && (value.is_empty() || value.starts_with(' ')));
             if !is_map {
-                add(&mut found, &path(&stack), &name, rest, number);
+                found.add(&path(&stack), &name, rest, number);
                 continue;
             }
             stack.push((indent, name));
@@ -144,7 +152,7 @@ fn yaml(text: &str) -> Entries {
         if value.is_empty() || value == "|" || value == ">" {
             stack.push((indent, key.trim().to_owned()));
         } else {
-            add(&mut found, &path(&stack), key.trim(), value, number);
+            found.add(&path(&stack), key.trim(), value, number);
         }
     }
     found
@@ -152,7 +160,7 @@ fn yaml(text: &str) -> Entries {
 
 /// The leaves of a JSON text with their lines. A broken text gives what stands before the break.
 fn json(text: &str) -> Entries {
-    let mut found = Entries::new();
+    let mut found = Entries::default();
     let mut path: Vec<(String, usize)> = Vec::new();
     let (mut line, mut key, mut chars) = (1_u64, None::<String>, text.char_indices().peekable());
     while let Some((at, letter)) = chars.next() {
@@ -180,17 +188,13 @@ fn json(text: &str) -> Entries {
                 if in_map && key.is_none() && behind.starts_with(':') {
                     key = Some(value);
                 } else {
-                    let name = name_of(&mut path, key.take());
-                    let parent = joined(&path);
-                    add(&mut found, &parent, &name, &value, line);
+                    leaf(&mut found, &mut path, key.take(), &value, line);
                 }
             }
             _ => {
                 let rest = &text[at..];
                 let end = rest.find([',', '}', ']', '\n', ' ', '\r']).unwrap_or(rest.len());
-                let name = name_of(&mut path, key.take());
-                let parent = joined(&path);
-                add(&mut found, &parent, &name, &rest[..end], line);
+                leaf(&mut found, &mut path, key.take(), &rest[..end], line);
                 while chars.peek().is_some_and(|(next, _)| *next < at + end) {
                     chars.next();
                 }
@@ -200,8 +204,13 @@ fn json(text: &str) -> Entries {
     found
 }
 
-fn joined(path: &[(String, usize)]) -> String {
-    path.iter().map(|(name, _)| name.as_str()).filter(|name| !name.is_empty()).collect::<Vec<_>>().join("/")
+/// Adds a leaf of a JSON text.
+fn leaf(found: &mut Entries, path: &mut [(String, usize)], key: Option<String>, value: &str, line: u64) {
+    let name = name_of(path, key);
+    if path.len() <= MOST_DEPTH {
+        let names = path.iter().map(|(name, _)| name.as_str()).filter(|name| !name.is_empty());
+        found.add(&names.collect::<Vec<_>>().join("/"), &name, value, line);
+    }
 }
 
 /// The key, or the place in a list.
@@ -219,66 +228,54 @@ fn name_of(path: &mut [(String, usize)], key: Option<String>) -> String {
 
 fn xml(text: &str) -> Entries {
     use quick_xml::events::Event;
-    let mut found = Entries::new();
+    let mut found = Entries::default();
     let mut reader = quick_xml::Reader::from_str(text);
     let mut path: Vec<String> = Vec::new();
-    let line_at = |at: u64| {
-        text.as_bytes().iter().take(usize::try_from(at).unwrap_or(usize::MAX)).filter(|byte| **byte == b'\n').count()
-            as u64
-            + 1
-    };
+    // Elements deeper than what is followed, and the lines counted so far.
+    let (mut deeper, mut counted, mut line) = (0_usize, 0_usize, 1_u64);
+    let lines_in = |part: Option<&[u8]>| memchr::memchr_iter(b'\n', part.unwrap_or_default()).count() as u64;
     loop {
-        let line = line_at(reader.buffer_position());
-        let event = match reader.read_event() {
+        let at = usize::try_from(reader.buffer_position()).unwrap_or(usize::MAX);
+        line += lines_in(text.as_bytes().get(counted..at));
+        counted = at;
+        match reader.read_event() {
             Ok(Event::Eof) | Err(_) => return found,
-            Ok(event) => event,
-        };
-        match event {
-            Event::Start(element) | Event::Empty(element) if path.len() < 100 => {
-                let is_open =
-                    text.as_bytes().get(usize::try_from(reader.buffer_position()).unwrap_or(0).saturating_sub(2))
-                        != Some(&b'/');
-                let name = String::from_utf8_lossy(element.name().as_ref()).into_owned();
-                let attributes: Vec<(String, String)> = element
-                    .attributes()
-                    .flatten()
-                    .map(|one| {
-                        (
-                            String::from_utf8_lossy(one.key.as_ref()).into_owned(),
-                            String::from_utf8_lossy(&one.value).into_owned(),
-                        )
-                    })
-                    .collect();
-                // What names the element is a part of its path.
-                let named = attributes.iter().find(|(key, _)| matches!(key.as_str(), "name" | "key" | "id"));
-                let label = named.map_or(name.clone(), |(_, value)| format!("{name}[{value}]"));
-                path.push(label);
-                for (key, value) in &attributes {
-                    add(&mut found, &path.join("/"), &format!("@{key}"), value, line);
-                }
-                if !is_open {
-                    path.pop();
-                }
+            Ok(Event::Start(element)) if path.len() < MOST_DEPTH => {
+                path.push(element_of(&element, &path.join("/"), line, &mut found));
             }
-            Event::End(_) => {
+            Ok(Event::Start(_)) => deeper += 1,
+            Ok(Event::Empty(element)) if path.len() < MOST_DEPTH => {
+                element_of(&element, &path.join("/"), line, &mut found);
+            }
+            Ok(Event::End(_)) if deeper > 0 => deeper -= 1,
+            Ok(Event::End(_)) => {
                 path.pop();
             }
-            Event::Text(inner) => {
+            Ok(Event::Text(inner)) if deeper == 0 => {
                 let value = String::from_utf8_lossy(&inner).trim().to_owned();
-                if !value.is_empty() {
-                    let last = path.last().cloned().unwrap_or_default();
-                    let parent = path.get(..path.len().saturating_sub(1)).unwrap_or_default().join("/");
-                    let skipped = inner
-                        .iter()
-                        .take_while(|byte| byte.is_ascii_whitespace())
-                        .filter(|byte| **byte == b'\n')
-                        .count() as u64;
-                    add(&mut found, &parent, &last, &value, line + skipped);
+                if let Some((last, parent)) = path.split_last().filter(|_| !value.is_empty()) {
+                    let blank = inner.iter().take_while(|byte| byte.is_ascii_whitespace()).count();
+                    found.add(&parent.join("/"), last, &value, line + lines_in(inner.get(..blank)));
                 }
             }
-            _ => {}
+            Ok(_) => {}
         }
     }
+}
+
+/// Adds the attributes of an element, and gives its name in a path: what names the element is a part of it.
+fn element_of(element: &quick_xml::events::BytesStart<'_>, parent: &str, line: u64, found: &mut Entries) -> String {
+    let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
+    let attributes: Vec<(String, String)> =
+        element.attributes().flatten().map(|one| (text(one.key.as_ref()), text(&one.value))).collect();
+    let named = attributes.iter().find(|(key, _)| matches!(key.as_str(), "name" | "key" | "id"));
+    let name = text(element.name().as_ref());
+    let label = named.map_or(name.clone(), |(_, value)| format!("{name}[{value}]"));
+    let own = if parent.is_empty() { label.clone() } else { format!("{parent}/{label}") };
+    for (key, value) in &attributes {
+        found.add(&own, &format!("@{key}"), value, line);
+    }
+    label
 }
 
 /// A value in its plainest form: so that two ways of writing it are the same.
@@ -399,7 +396,7 @@ fn shown(key: &str, value: &str) -> String {
 
 /// The differences of two files of settings.
 pub(super) fn differences(bad: (&str, &str), good: (&str, &str), complaints: &str) -> Vec<Difference> {
-    let (of_bad, of_good) = (entries(bad.0, bad.1), entries(good.0, good.1));
+    let (of_bad, of_good) = (entries(bad.0, bad.1).of, entries(good.0, good.1).of);
     let mut found = Vec::new();
     let place = |name: &str, line: u64| Some(Place { source: name.to_owned(), line });
     // Two files that share nothing are not versions of one.

@@ -120,10 +120,44 @@ fn the_first_call_whose_outcome_differs() {
 
 #[test]
 fn sides_with_nothing_in_common_and_broken_settings() {
-    compared(&[("a/etc/tw.json", "{\"feed\": [1, {\"x\"")], &[("a/etc/tw.json", "<a><b>")]);
-    let found = compared(
-        &[("a/x.log", "2026-04-12T02:00:00Z INFO a: one\n")],
-        &[("b/y.log", "2026-04-12T02:00:00Z INFO b: two\n")],
-    );
-    assert!(found.len() <= 2);
+    assert!(compared(&[("a/etc/tw.json", "{\"feed\": [1, {\"x\"")], &[("a/etc/tw.json", "<a><b>")]).is_empty());
+    let bad = [("a/x.log", "2026-04-12T02:00:00Z ERROR a: port busy\n")];
+    let found = compared(&bad, &[("b/y.log", "2026-04-12T02:00:00Z INFO b: fed\n")]);
+    assert!(found.iter().all(|one| one.bad.is_none() || one.good.is_none()), "nothing of them is the same: {found:#?}");
+}
+
+/// Work grew with the square of each of these: minutes, and now moments.
+#[test]
+fn many_of_the_same_are_bounded_work() {
+    let keys: String = (0..100_000).map(|at| format!("tank {at}\n")).collect();
+    assert!(compared(&[("a/etc/tanks.list", &keys)], &[("a/etc/tanks.list", &keys)]).is_empty());
+    let elements: String = (0..100_000).map(|at| format!("<tank id=\"t{at}\">{at}</tank>\n")).collect();
+    let (bad, good) = (format!("<a>{elements}<last>1</last></a>"), format!("<a>{elements}<last>2</last></a>"));
+    let found = compared(&[("a/etc/tanks.xml", &bad)], &[("a/etc/tanks.xml", &good)]);
+    assert_eq!((found.len(), found[0].bad.as_ref().unwrap().line), (1, 100_001), "{found:#?}");
+    let words = |side: char| -> String {
+        let name = |at: usize| format!("{}{}", char::from(b'a' + (at % 26) as u8), "xyz".repeat(at / 26 % 9 + 1));
+        (0..3000)
+            .map(|at| {
+                format!(
+                    "2026-04-12T02:{:02}:{:02}Z INFO a: {side} {} of {}\n",
+                    at / 60,
+                    at % 60,
+                    name(at),
+                    name(at * 7 + 1)
+                )
+            })
+            .collect()
+    };
+    assert!(!compared(&[("a/x.log", &words('q'))], &[("a/x.log", &words('w'))]).is_empty());
+    let deep = format!("{}1{}", "[".repeat(200_000), "]".repeat(200_000));
+    assert!(compared(&[("a/etc/deep.json", &deep)], &[("a/etc/deep.json", "[2]")]).len() <= 1);
+}
+
+#[test]
+fn empty_elements_do_not_open_others() {
+    let bad = "<tw><feed limit=\"3\"/><path>/srv/old</path></tw>";
+    let good = "<tw><feed limit=\"3\"/><path>/srv/plan</path></tw>";
+    let found = compared(&[("a/etc/tw.xml", bad)], &[("a/etc/tw.xml", good)]);
+    assert!(found.len() == 1 && found[0].what.starts_with("tw/path is "), "{found:#?}");
 }

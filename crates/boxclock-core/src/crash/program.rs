@@ -1,7 +1,9 @@
 //! Program files: where a crash's modules can be looked into, if the box holds them or this machine has the very same build.
 
+use std::borrow::Cow;
 use std::cell::OnceCell;
 use std::collections::HashMap;
+use std::io::Read;
 use std::path::{Path, PathBuf};
 use std::rc::Rc;
 use std::sync::Arc;
@@ -10,11 +12,12 @@ use object::{Object, ObjectKind, ObjectSection, ObjectSegment, ObjectSymbol, Sym
 
 use super::Module;
 use super::memory::Machine;
+use crate::platform;
 
 /// Bytes of a program file that is read; larger ones are not looked into.
 const MOST_BYTES: u64 = 1 << 30;
-/// Bytes of a section of debugging data, unpacked.
-const SECTION_BYTES: u64 = 2 << 30;
+/// Bytes of a section of debugging data, unpacked: more is not looked into, whatever the file claims.
+const SECTION_BYTES: u64 = 512 << 20;
 
 /// A program file that is in the case.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -28,10 +31,7 @@ pub struct ProgramFile {
 }
 
 impl ProgramFile {
-    /// Bytes by which a program file is known.
-    pub(crate) const HEAD_BYTES: usize = 1024;
-
-    /// Whether a file that starts with these bytes is a program or library: ELF that is no core, or PE.
+    /// Whether a file that starts with these bytes (some hundred) is a program or library: ELF that is no core, or PE.
     pub(crate) fn recognises(head: &[u8]) -> bool {
         let word = |at: usize| head.get(at..at + 2).and_then(|bytes| bytes.try_into().ok()).map(u16::from_le_bytes);
         if head.starts_with(b"\x7FELF") {
@@ -133,6 +133,14 @@ pub(super) struct Tables {
     pub bases: gimli::BaseAddresses,
 }
 
+/// A section as it is in memory, unpacked where it is packed; empty where it is missing, damaged, or claims to be larger than
+/// [`SECTION_BYTES`].
+fn section_data<'a>(file: &object::File<'a>, name: &str) -> Cow<'a, [u8]> {
+    let packed = file.section_by_name(name).and_then(|section| section.compressed_data().ok());
+    let packed = packed.filter(|packed| packed.uncompressed_size <= SECTION_BYTES);
+    packed.and_then(|packed| packed.decompress().ok()).unwrap_or_default()
+}
+
 fn slice(data: &[u8]) -> Slice {
     gimli::EndianArcSlice::new(Arc::from(data), gimli::RunTimeEndian::Little)
 }
@@ -140,8 +148,9 @@ fn slice(data: &[u8]) -> Slice {
 impl Program {
     /// Opens a file; `None` where it is not there or is no program.
     fn open(path: &Path) -> Option<Self> {
-        std::fs::metadata(path).ok().filter(|found| found.is_file() && found.len() <= MOST_BYTES)?;
-        let bytes: Arc<[u8]> = std::fs::read(path).ok()?.into();
+        let mut bytes = Vec::new();
+        platform::open_regular(path).ok()?.take(MOST_BYTES + 1).read_to_end(&mut bytes).ok()?;
+        let bytes: Arc<[u8]> = Some(bytes).filter(|bytes| bytes.len() as u64 <= MOST_BYTES)?.into();
         let file = object::File::parse(&*bytes).ok()?;
         if !matches!(file.kind(), ObjectKind::Executable | ObjectKind::Dynamic) {
             return None;
@@ -243,10 +252,8 @@ impl Program {
     pub(super) fn line(&self, address: u64) -> SourceLine {
         let context = self.lines.get_or_init(|| {
             let file = self.file()?;
-            let load = |id: gimli::SectionId| -> Result<Slice, gimli::Error> {
-                let section = file.section_by_name(id.name()).filter(|section| section.size() <= SECTION_BYTES);
-                Ok(slice(&section.and_then(|section| section.uncompressed_data().ok()).unwrap_or_default()))
-            };
+            let load =
+                |id: gimli::SectionId| -> Result<Slice, gimli::Error> { Ok(slice(&section_data(&file, id.name()))) };
             let dwarf = gimli::Dwarf::load(load).ok()?;
             addr2line::Context::from_dwarf(dwarf).ok()
         });
@@ -272,17 +279,14 @@ impl Program {
         self.tables
             .get_or_init(|| {
                 let file = self.file()?;
-                let section = |name: &str| file.section_by_name(name).filter(|section| section.size() <= SECTION_BYTES);
-                let data =
-                    |name: &str| section(name).and_then(|section| section.uncompressed_data().ok()).unwrap_or_default();
-                let address = |name: &str| section(name).map_or(0, |section| section.address());
+                let address = |name: &str| file.section_by_name(name).map_or(0, |section| section.address());
                 let bases = gimli::BaseAddresses::default()
                     .set_text(address(".text"))
                     .set_eh_frame(address(".eh_frame"))
                     .set_got(address(".got"));
                 let word = if file.is_64() { 8 } else { 4 };
-                let mut eh_frame = gimli::EhFrame::from(slice(&data(".eh_frame")));
-                let mut debug_frame = gimli::DebugFrame::from(slice(&data(".debug_frame")));
+                let mut eh_frame = gimli::EhFrame::from(slice(&section_data(&file, ".eh_frame")));
+                let mut debug_frame = gimli::DebugFrame::from(slice(&section_data(&file, ".debug_frame")));
                 eh_frame.set_address_size(word);
                 debug_frame.set_address_size(word);
                 Some(Tables { eh_frame, debug_frame, bases })

@@ -125,6 +125,33 @@ fn without_the_program_the_names_are_missing_and_said_to_be() {
     assert!(report.missing[0].ends_with("/feed"), "{:?}", report.missing);
 }
 
+/// A packed section may claim any size: what it claims is not reserved.
+#[test]
+fn debugging_data_that_claims_to_unpack_to_an_exabyte_is_left_alone() {
+    let mut program = std::fs::read(sample("crashes/feed")).unwrap();
+    let word = |bytes: &[u8], at: usize| u64::from_le_bytes(bytes[at..at + 8].try_into().unwrap());
+    let (table, count) = (word(&program, 40) as usize, usize::from(program[60]));
+    let names = usize::from(program[62]);
+    let names_at = word(&program, table + names * 64 + 24) as usize;
+    let section = (0..count).map(|at| table + at * 64).find(|at| {
+        let name = u32::from_le_bytes(program[*at..at + 4].try_into().unwrap()) as usize;
+        program[names_at + name..].starts_with(b".eh_frame\0")
+    });
+    let section = section.unwrap();
+    // SHF_COMPRESSED, and a header of compression that claims 2^60 bytes.
+    program[section + 9] |= 0x08;
+    let data = word(&program, section + 24) as usize;
+    program[data..data + 4].copy_from_slice(&1_u32.to_le_bytes());
+    program[data + 8..data + 16].copy_from_slice(&(1_u64 << 60).to_le_bytes());
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("feed");
+    std::fs::write(&path, program).unwrap();
+    let files = [ProgramFile { path, name: "feed".into(), host: None }];
+    let report = report::examine(&elf_core::ElfCore, &sample("crashes/feed.core"), &mut Programs::new(&files, None));
+    assert_eq!(functions(&report)[0], "feed_tank");
+    assert_ne!(report.frames[1].found, Found::UnwindTable);
+}
+
 #[test]
 fn a_program_of_another_build_is_not_used() {
     let folder = tempfile::tempdir().unwrap();

@@ -74,13 +74,15 @@ struct Window {
 pub struct RecordReader {
     sources: Arc<Vec<Source>>,
     windows: HashMap<usize, Window>,
+    /// The records of dumps, by source: reading a dump is work, and the screen shows it again in every frame.
+    dumps: HashMap<usize, Record>,
     clock: u64,
 }
 
 impl RecordReader {
     /// A reader over these sources.
     pub fn new(sources: Arc<Vec<Source>>) -> Self {
-        Self { sources, windows: HashMap::new(), clock: 0 }
+        Self { sources, windows: HashMap::new(), dumps: HashMap::new(), clock: 0 }
     }
 
     /// The source of an event.
@@ -192,6 +194,16 @@ impl RecordReader {
         trace::parse(&text)
     }
 
+    /// The record of a dump.
+    fn dump(&mut self, source: usize, format: &dyn crash::DumpFormat) -> Record {
+        let path = &self.sources[source].path;
+        let read = || match crash::read(format, path) {
+            Ok(crash) => crash.record(),
+            Err(error) => Record { body: error.to_string(), ..Record::default() },
+        };
+        self.dumps.entry(source).or_insert_with(read).clone()
+    }
+
     /// Where an event stands in the file that it was read from: records of decoded files say it themselves.
     pub fn place(&mut self, event: EventRef<'_>) -> Place {
         let decoded = self.source(event).decoded.is_some();
@@ -207,10 +219,7 @@ impl RecordReader {
                 Ok(text) => detected.format.record(&text, detected.hint),
                 Err(error) => unreadable(self.source(event), &error),
             },
-            Reader::Dump(format) => match crash::read(format, &self.source(event).path) {
-                Ok(crash) => crash.record(),
-                Err(error) => Record { body: error.to_string(), ..Record::default() },
-            },
+            Reader::Dump(format) => self.dump(event.source(), format),
         };
         if event.length() > limits::RECORD_BYTES as u64 && matches!(self.source(event).reader, Reader::Lines(_)) {
             record.attributes.insert("boxclock.body_cut_at".into(), limits::RECORD_BYTES.into());

@@ -277,6 +277,9 @@ impl BoxView {
         for document in cx.view.case.documents.iter() {
             hosts.entry(&document.host).or_default().0.others += 1;
         }
+        for program in cx.view.case.programs.iter() {
+            hosts.entry(program.host.as_deref().unwrap_or_default()).or_default().0.others += 1;
+        }
         let mut rows = Vec::new();
         for (host, (sums, classes)) in hosts {
             rows.push(BoxRow::Host(HostSums { host: host.to_owned(), ..sums }));
