@@ -14,6 +14,7 @@ use crate::format::Record;
 use crate::{Error, Result};
 
 mod elf_core;
+mod examine;
 mod exception;
 mod field;
 mod instruction;
@@ -27,12 +28,15 @@ mod signal;
 mod stack;
 pub mod text;
 mod text_file;
+mod told;
 mod walk;
+mod words;
 
-pub use judge::{Suspect, Verdict, Witness};
+pub use examine::examine;
+pub use judge::{Class, Suspect, Verdict, Witness};
 pub use memory::{Machine, Memory, Registers};
 pub use program::{ProgramFile, Programs};
-pub use report::{CrashAnalysis, CrashPlace, CrashReport, examine};
+pub use report::{CrashAnalysis, CrashPlace, CrashReport};
 pub use stack::{Found, Frame, Sure};
 
 /// All dump formats.
@@ -155,6 +159,20 @@ impl Access {
     }
 }
 
+/// What of a touch that may not be counts for who is to blame.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Nature {
+    /// Nothing.
+    #[default]
+    Plain,
+    /// The stack was used up.
+    StackOverflow,
+    /// A return address was overwritten.
+    DamagedFrame,
+    /// The program's own handler ended it over a signal that it handled.
+    Handled,
+}
+
 /// What stopped it.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct What {
@@ -172,7 +190,9 @@ pub struct What {
     pub access: Option<Access>,
     /// Its parameters, each with what it means where that is known.
     pub parameters: Vec<(u64, &'static str)>,
-    /// What that comes to, in words: "wrote to a null pointer".
+    /// What kind of touch it was.
+    pub nature: Nature,
+    /// What that comes to, as a clause: "it wrote to a null pointer".
     pub words: Option<String>,
 }
 

@@ -2,11 +2,63 @@
 
 use std::sync::LazyLock;
 
+use serde::Deserialize;
+use serde::de::IntoDeserializer;
+use serde::de::value::StrDeserializer;
 use sha2::{Digest, Sha256};
 
 use super::stack::{Found, Frame, Sure};
-use super::{Crash, Kind, Module};
+use super::{Crash, Kind, Module, Nature};
 use crate::clock::SECOND;
+
+/// What kind of failure it is: decides what can be concluded, and what to do.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Class {
+    /// It touched what it may not, or did what has no result.
+    #[default]
+    Fault,
+    /// It used up its stack.
+    Stack,
+    /// The heap was damaged.
+    Heap,
+    /// A stack frame was damaged.
+    Smash,
+    /// A checked library function would have gone too far.
+    Fortify,
+    /// A condition that the program checks did not hold.
+    Assertion,
+    /// The same, in the words of a runtime or kernel.
+    Panic,
+    /// An exception that nothing caught.
+    Uncaught,
+    /// It ended itself.
+    Abort,
+    /// There was no more memory.
+    MemoryFull,
+    /// Somebody ended it.
+    Killed,
+    /// It did not go on.
+    Hang,
+    /// Hardware.
+    Hardware,
+    /// A mapped file was cut or could not be read.
+    File,
+    /// A driver.
+    Driver,
+    /// Memory of the whole system was damaged.
+    DamagedMemory,
+    /// A stop that says nothing of a module.
+    None,
+}
+
+impl Class {
+    /// The class of that word in the data.
+    fn of(word: &str) -> Option<Self> {
+        let word: StrDeserializer<'_, serde::de::value::Error> = word.into_deserializer();
+        Self::deserialize(word).ok()
+    }
+}
 
 /// Whose a module is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -64,8 +116,8 @@ pub struct Verdict {
     pub provable: bool,
     /// Why not, or what speaks against it.
     pub doubts: Vec<String>,
-    /// What kind of failure it is for the remedies: `heap`, `hardware`, `driver`.
-    pub class: &'static str,
+    /// What kind of failure it is.
+    pub class: Class,
 }
 
 /// What a function's name says.
@@ -73,13 +125,12 @@ pub struct Verdict {
 enum How {
     Is,
     Starts,
-    Ends,
-    Holds,
     Module,
 }
 
 struct Role {
-    kind: &'static str,
+    /// The class of failure that it tells of; none for a mere witness.
+    class: Option<Class>,
     how: How,
     name: &'static str,
     words: &'static str,
@@ -89,16 +140,14 @@ static ROLES: LazyLock<Vec<Role>> = LazyLock::new(|| {
     let rows = include_str!("data/roles.tsv").lines().filter(|line| !line.starts_with('#'));
     let role = |line: &'static str| {
         let mut columns = line.split('\t');
-        let kind = columns.next()?;
+        let class = Class::of(columns.next()?);
         let how = match columns.next()? {
             "is" => How::Is,
             "starts" => How::Starts,
-            "ends" => How::Ends,
-            "holds" => How::Holds,
             "module" => How::Module,
             _ => return None,
         };
-        Some(Role { kind, how, name: columns.next()?, words: columns.next().unwrap_or_default() })
+        Some(Role { class, how, name: columns.next()?, words: columns.next().unwrap_or_default() })
     };
     rows.filter_map(role).collect()
 });
@@ -106,7 +155,7 @@ static ROLES: LazyLock<Vec<Role>> = LazyLock::new(|| {
 /// What a stop code says of blame.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) struct StopBlame {
-    pub blame: &'static str,
+    pub blame: Class,
     pub parameter: usize,
 }
 
@@ -117,7 +166,7 @@ pub(super) fn stop_blame(number: u32) -> Option<StopBlame> {
         let row = |line: &'static str| {
             let mut columns = line.split('\t');
             let number = u32::from_str_radix(columns.next()?.strip_prefix("0x")?, 16).ok()?;
-            let blame = columns.next()?;
+            let blame = Class::of(columns.next()?)?;
             Some((number, StopBlame { blame, parameter: columns.next()?.parse().ok()? }))
         };
         rows.filter_map(row).collect()
@@ -143,7 +192,7 @@ fn is_core_module(module: &str) -> bool {
     let bare = stem.trim_end_matches(|letter: char| letter.is_ascii_digit() || ".-_".contains(letter));
     let upto =
         stem.split(|letter: char| letter.is_ascii_digit()).next().unwrap_or(&stem).trim_end_matches(['-', '.', '_']);
-    ROLES.iter().filter(|role| role.kind == "witness" && role.how == How::Module).any(|role| {
+    ROLES.iter().filter(|role| role.how == How::Module).any(|role| {
         role.name == stem
             || role.name == bare
             || (role.name == upto && !upto.is_empty())
@@ -155,17 +204,16 @@ fn is_core_module(module: &str) -> bool {
 fn role(frame: &Frame) -> Option<&'static Role> {
     let name = frame.bare_function()?;
     let name = name.trim_start_matches('?');
-    ROLES.iter().filter(|role| role.kind != "witness").chain(ROLES.iter().filter(|role| role.kind == "witness")).find(
-        |role| match role.how {
-            How::Is => name == role.name,
-            How::Starts => {
-                name.starts_with(role.name) || name.strip_prefix('<').is_some_and(|rest| rest.starts_with(role.name))
-            }
-            How::Ends => name.ends_with(role.name),
-            How::Holds => name.contains(role.name),
-            How::Module => false,
-        },
-    )
+    let fits = |role: &&Role| match role.how {
+        How::Is => name == role.name,
+        How::Starts => {
+            name.starts_with(role.name) || name.strip_prefix('<').is_some_and(|rest| rest.starts_with(role.name))
+        }
+        How::Module => false,
+    };
+    // What says more than that it is a witness comes first.
+    let telling = ROLES.iter().filter(|role| role.class.is_some()).find(fits);
+    telling.or_else(|| ROLES.iter().find(fits))
 }
 
 /// Whether a frame only shows where it came out.
@@ -256,17 +304,17 @@ pub fn age_days(module: &Module, crash: &Crash, time: Option<i64>) -> Option<i64
 }
 
 /// What the frames say of the kind of end, where the signal alone does not: an assertion, a panic, a damaged heap.
-pub(super) fn refine(crash: &mut Crash, frames: &[Frame]) -> &'static str {
+pub(super) fn refine(crash: &mut Crash, frames: &[Frame]) -> Class {
     let stop = crash.what.number.filter(|_| crash.what.kind == Kind::Stop);
     if let Some(blame) = stop.and_then(stop_blame) {
         return blame.blame;
     }
     let number = crash.what.number.filter(|_| crash.what.kind == Kind::Signal);
     if matches!((number, crash.what.detail.as_deref()), (Some(7), Some("BUS_MCEERR_AR" | "BUS_MCEERR_AO"))) {
-        return "hardware";
+        return Class::Hardware;
     }
     if matches!((number, crash.what.detail.as_deref()), (Some(7), Some("BUS_ADRERR"))) {
-        return "file";
+        return Class::File;
     }
     let aborted = matches!(number, Some(5 | 6)) || crash.what.kind != Kind::Signal;
     let roles: Vec<&Role> = frames
@@ -275,16 +323,18 @@ pub(super) fn refine(crash: &mut Crash, frames: &[Frame]) -> &'static str {
         .filter(|frame| frame.sure != Sure::Guess || frame.found == Found::Context)
         .filter_map(role)
         .collect();
-    for kind in ["assertion", "smash", "fortify", "heap", "memory", "panic", "uncaught"] {
-        let Some(role) = roles.iter().find(|role| role.kind == kind).filter(|_| aborted) else { continue };
+    const TELLING: [Class; 7] =
+        [Class::Assertion, Class::Smash, Class::Fortify, Class::Heap, Class::MemoryFull, Class::Panic, Class::Uncaught];
+    for class in TELLING {
+        let Some(role) = roles.iter().find(|role| role.class == Some(class)).filter(|_| aborted) else { continue };
         crash.what.words = Some(role.words.to_owned());
-        crash.what.kind = match kind {
-            "assertion" => Kind::Assertion,
-            "panic" => Kind::Panic,
-            "memory" => Kind::OutOfMemory,
+        crash.what.kind = match class {
+            Class::Assertion => Kind::Assertion,
+            Class::Panic => Kind::Panic,
+            Class::MemoryFull => Kind::OutOfMemory,
             _ => crash.what.kind,
         };
-        return role.kind;
+        return class;
     }
     // A fault inside the allocator: before any frame of the program's own.
     let allocator =
@@ -297,32 +347,30 @@ pub(super) fn refine(crash: &mut Crash, frames: &[Frame]) -> &'static str {
         let words =
             "the allocator met damaged or freed memory: something wrote there earlier, or the pointer is not its own";
         crash.what.words = Some(words.to_owned());
-        return "heap";
+        return Class::Heap;
     }
     if let Some(at) = frames.iter().position(|frame| frame.is_signal_handler_return)
         && aborted
         && let Some(failed) = frames.get(at + 1..).and_then(|rest| rest.first())
     {
-        if crash.what.words.as_deref().is_none_or(|words| !words.contains("handler")) {
+        if crash.what.nature != Nature::Handled {
             crash.what.words = Some(format!(
                 "the program's own handler of a signal ended it; what the signal interrupted is {}",
                 failed.text()
             ));
         }
-        return "fault";
+        return Class::Fault;
     }
-    if crash.what.words.as_deref().is_some_and(|words| words.contains("its return address was overwritten")) {
-        return "smash";
-    }
-    match crash.what.kind {
-        Kind::Killed => "killed",
-        Kind::OutOfMemory => "memory-full",
-        Kind::Hang => "hang",
-        Kind::Assertion => "assertion",
-        Kind::Panic => "panic",
-        _ if number == Some(6) => "abort",
-        _ if crash.what.words.as_deref().is_some_and(|words| words.contains("out of stack")) => "stack",
-        _ => "fault",
+    match (crash.what.kind, crash.what.nature) {
+        (_, Nature::DamagedFrame) => Class::Smash,
+        (Kind::Killed, _) => Class::Killed,
+        (Kind::OutOfMemory, _) => Class::MemoryFull,
+        (Kind::Hang, _) => Class::Hang,
+        (Kind::Assertion, _) => Class::Assertion,
+        (Kind::Panic, _) => Class::Panic,
+        _ if number == Some(6) => Class::Abort,
+        (_, Nature::StackOverflow) => Class::Stack,
+        _ => Class::Fault,
     }
 }
 
@@ -333,7 +381,7 @@ pub(super) fn telling(frames: &[Frame]) -> &[Frame] {
 }
 
 /// Judges a crash by its frames (innermost first) and modules.
-pub(super) fn judge(crash: &Crash, frames: &[Frame], class: &'static str, time: Option<i64>) -> Verdict {
+pub(super) fn judge(crash: &Crash, frames: &[Frame], class: Class, time: Option<i64>) -> Verdict {
     let mut verdict = Verdict { class, ..Verdict::default() };
     let frames = telling(frames);
     let mut add = |module: &str, score: f64, why: String| match verdict
@@ -353,7 +401,7 @@ pub(super) fn judge(crash: &Crash, frames: &[Frame], class: &'static str, time: 
     };
     // Where the stop's own parameter names the code that did it.
     let stop = crash.what.number.filter(|_| crash.what.kind == Kind::Stop);
-    if let Some(blame) = stop.and_then(stop_blame).filter(|blame| blame.blame == "driver") {
+    if let Some(blame) = stop.and_then(stop_blame).filter(|blame| blame.blame == Class::Driver) {
         let address =
             blame.parameter.checked_sub(1).and_then(|place| crash.what.parameters.get(place)).map(|(value, _)| *value);
         if let Some(address) = address.filter(|address| *address != 0)
@@ -420,7 +468,7 @@ pub(super) fn judge(crash: &Crash, frames: &[Frame], class: &'static str, time: 
     }
     verdict.suspects.sort_by(|a, b| b.score.total_cmp(&a.score));
     witnesses(&mut verdict, frames);
-    doubts(crash, &mut verdict, frames);
+    doubts(&mut verdict, frames);
     verdict.suspects.truncate(5);
     for suspect in &mut verdict.suspects {
         suspect.score = (suspect.score.clamp(0.0, 0.99) * 100.0).round() / 100.0;
@@ -444,41 +492,41 @@ fn witnesses(verdict: &mut Verdict, frames: &[Frame]) {
     }
 }
 
-fn doubts(crash: &Crash, verdict: &mut Verdict, frames: &[Frame]) {
+fn doubts(verdict: &mut Verdict, frames: &[Frame]) {
     let scale = |verdict: &mut Verdict, by: f64| verdict.suspects.iter_mut().for_each(|suspect| suspect.score *= by);
     let mut proven = verdict.suspects.first().is_some_and(|first| first.score >= 0.6);
     let doubt = match verdict.class {
-        "hardware" => {
+        Class::Hardware => {
             verdict.suspects.clear();
             proven = false;
             Some("the stop is one that hardware causes: it blames no driver")
         }
-        "heap" | "memory" if crash.what.kind != Kind::OutOfMemory => {
+        Class::Heap | Class::DamagedMemory => {
             scale(verdict, 0.5);
             proven = false;
             Some("memory was damaged before: the place where it showed is not the cause")
         }
-        "file" => {
+        Class::File => {
             scale(verdict, 0.6);
             proven = false;
             Some("a mapped file was cut or could not be read: who did that is not in the dump")
         }
-        "killed" => {
+        Class::Killed => {
             verdict.suspects.clear();
             proven = false;
             Some("another process ended it: what it did at that moment is not the cause")
         }
-        "memory" | "memory-full" => {
+        Class::MemoryFull => {
             proven = false;
             scale(verdict, 0.6);
             Some("memory ran out: who asked last need not be who took it")
         }
-        "none" => {
+        Class::None => {
             proven = false;
             scale(verdict, 0.6);
             Some("this stop says by itself nothing of a module")
         }
-        "hang" => {
+        Class::Hang => {
             proven = false;
             scale(verdict, 0.7);
             Some("it did not go on: where it stood is where it waited")
@@ -543,4 +591,24 @@ pub(super) fn fingerprint(crash: &Crash, frames: &[Frame]) -> String {
         hash.update(format!("\n{}!{place}", module.trim_end_matches(['.', '-', '_'])));
     }
     crate::text::hex(&hash.finalize()).chars().take(16).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn all_words_of_the_data_are_known() {
+        let rows = |text: &'static str| text.lines().filter(|line| !line.starts_with('#') && !line.is_empty());
+        let roles = include_str!("data/roles.tsv");
+        assert_eq!(ROLES.len(), rows(roles).count());
+        for line in rows(roles) {
+            let kind = line.split('\t').next().unwrap();
+            assert!(kind == "witness" || Class::of(kind).is_some(), "{line}");
+        }
+        for line in rows(include_str!("data/stops.tsv")) {
+            let number = u32::from_str_radix(line.split('\t').next().unwrap().trim_start_matches("0x"), 16).unwrap();
+            assert!(stop_blame(number).is_some(), "{line}");
+        }
+    }
 }

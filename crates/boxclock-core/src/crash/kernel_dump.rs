@@ -9,9 +9,9 @@ use std::fs::File;
 use super::field::Fields;
 use super::judge::has_extension;
 use super::memory::{Machine, Memory, Range};
-use super::{Crash, DumpFormat, Kind, Module, Thread, What, minidump};
-use crate::code::catalogue::stop_parameters;
-use crate::code::{Code, Family, NO_CATALOGUES, Platform};
+use super::{Crash, DumpFormat, Kind, Module, Thread, exception, minidump};
+use crate::clock::scan::filetime;
+use crate::code::Platform;
 
 /// The format of 64-bit systems, or that of 32-bit ones.
 pub(super) struct KernelDump {
@@ -116,7 +116,7 @@ impl DumpFormat for KernelDump {
             _ => "of a kind that is not known",
         };
         crash.attributes.insert("dump.kind".into(), kind_name.into());
-        crash.time = header.u64(layout.time).and_then(filetime);
+        crash.time = header.u64(layout.time).and_then(|ticks| filetime(i64::try_from(ticks).ok()?));
         if let Some(uptime) = header.u64(layout.uptime).filter(|uptime| (1..1_u64 << 55).contains(uptime)) {
             let seconds = uptime / 10_000_000;
             crash.attributes.insert("system.uptime_s".into(), seconds.into());
@@ -158,30 +158,13 @@ fn filler(wide: bool) -> u64 {
     if wide { u64::from_le_bytes(*b"PAGEPAGE") } else { u64::from(u32::from_le_bytes(*b"PAGE")) }
 }
 
-/// A time in steps of 100 ns since 1601, as UTC nanoseconds since 1970.
-fn filetime(value: u64) -> Option<i64> {
-    const TO_1970: i64 = 116_444_736_000_000_000;
-    let value = i64::try_from(value).ok().filter(|value| *value > TO_1970)?;
-    value.checked_sub(TO_1970)?.checked_mul(100)
-}
-
 impl KernelDump {
     fn stop(&self, header: &Fields, layout: &Layout, stop: u32, crash: &mut Crash) {
-        let code = Code { family: Family::Stop, number: stop };
-        let reading = code.info(&NO_CATALOGUES);
-        let meanings = stop_parameters(stop).or_else(|| stop_parameters(stop & 0x0FFF_FFFF)).unwrap_or_default();
         let values: Vec<u64> =
             (0..4).filter_map(|index| header.word(layout.parameters + index * layout.word, self.wide)).collect();
+        let (code, what) = exception::stop(stop, values.iter().copied());
         crash.code = Some(code);
-        crash.what = What {
-            kind: Kind::Stop,
-            number: Some(stop),
-            name: reading.name.map(str::to_owned),
-            detail: Some(reading.gloss.clone()).filter(|gloss| !gloss.is_empty()),
-            parameters: values.iter().copied().zip(meanings).collect(),
-            words: Some(reading.meaning.clone()).filter(|meaning| !meaning.is_empty()),
-            ..What::default()
-        };
+        crash.what = what;
         // Stops for touching memory: the first parameter is the address, the second or third how.
         let access = |value: Option<&u64>| match value {
             Some(0) => Some(super::Access::Read),

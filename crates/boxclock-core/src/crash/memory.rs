@@ -39,15 +39,6 @@ impl Machine {
             Self::Arm64 => 29,
         }
     }
-
-    /// The number of the column that holds the return address in DWARF.
-    pub fn return_address(self) -> usize {
-        match self {
-            Self::X86_64 => 16,
-            Self::X86 => 8,
-            Self::Arm64 => 30,
-        }
-    }
 }
 
 /// How many registers are kept: the most that DWARF numbers for the three processors.
@@ -127,11 +118,6 @@ impl Memory {
     pub fn range(&self, address: u64) -> Option<&Range> {
         let at = self.ranges.partition_point(|range| range.start <= address).checked_sub(1)?;
         self.ranges.get(at).filter(|range| address.wrapping_sub(range.start) < range.size)
-    }
-
-    /// The part that begins first behind an address.
-    pub fn next(&self, address: u64) -> Option<&Range> {
-        self.ranges.get(self.ranges.partition_point(|range| range.start <= address))
     }
 
     /// Whether the dump says which parts of memory there were.

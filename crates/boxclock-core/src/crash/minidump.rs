@@ -12,7 +12,7 @@ use super::memory::{Machine, Memory, Range, Registers};
 use super::signal::{self, SignalInfo};
 use super::{Crash, DumpFormat, Module, Thread, exception};
 use crate::clock::SECOND;
-use crate::code::{Code, Family, Platform, catalogue};
+use crate::code::{Code, Family, Platform};
 use crate::limits;
 
 /// The format.
@@ -121,12 +121,10 @@ struct Failed {
 }
 
 fn exception_code(number: u32, platform: Platform) -> Code {
-    let family = match platform {
-        Platform::Linux if number <= 64 => Family::Signal,
-        _ if catalogue::entry(Code { family: Family::Hresult, number }).is_some() => Family::Hresult,
-        _ => Family::NtStatus,
-    };
-    Code { family, number }
+    match platform {
+        Platform::Linux if number <= 64 => Code { family: Family::Signal, number },
+        _ => exception::code_of(number),
+    }
 }
 
 struct Dump<'a> {

@@ -3,7 +3,7 @@
 //! Source of the sub-codes: `asm-generic/siginfo.h` of the kernel's user-space headers, sigaction(2).
 
 use super::memory::{Memory, Registers};
-use super::{Access, Kind, What};
+use super::{Access, Kind, Nature, What};
 use crate::code::{Code, Family, NO_CATALOGUES};
 
 /// What the kernel says of a signal.
@@ -76,25 +76,37 @@ pub(super) fn is_non_canonical(address: u64) -> bool {
     top != 0 && top != 0xFF
 }
 
+impl What {
+    /// Notes the address that was touched, and what that comes to.
+    pub(super) fn touch(
+        &mut self,
+        address: u64,
+        access: Option<Access>,
+        registers: Option<&Registers>,
+        memory: &Memory,
+    ) {
+        self.address = Some(address);
+        self.access = access;
+        let (nature, words) = touched(address, access, registers, memory);
+        (self.nature, self.words) = (nature, Some(words));
+    }
+}
+
 /// What an access to an address comes to, in words.
-pub(super) fn access_words(
-    address: u64,
-    access: Option<Access>,
-    registers: Option<&Registers>,
-    memory: &Memory,
-) -> String {
+fn touched(address: u64, access: Option<Access>, registers: Option<&Registers>, memory: &Memory) -> (Nature, String) {
+    let plain = |words: String| (Nature::Plain, words);
     let did = match access {
-        Some(Access::Read) => "read from",
-        Some(Access::Write) => "wrote to",
-        Some(Access::Execute) => "jumped to",
-        None => "touched",
+        Some(Access::Read) => "it read from",
+        Some(Access::Write) => "it wrote to",
+        Some(Access::Execute) => "it jumped to",
+        None => "it touched",
     };
     let stack = registers.and_then(Registers::stack);
     if address == 0 {
-        return format!("{did} a null pointer");
+        return plain(format!("{did} a null pointer"));
     }
     if address < NEAR_NULL {
-        return format!("{did} address 0x{address:x}, near null: a field or element of a null pointer");
+        return plain(format!("{did} address 0x{address:x}, near null: a field or element of a null pointer"));
     }
     if access != Some(Access::Execute)
         && let Some(stack) = stack
@@ -102,32 +114,35 @@ pub(super) fn access_words(
         && memory.is_known()
         && memory.range(address).is_none_or(|range| range.writable != Some(true))
     {
-        return format!(
-            "ran out of stack: 0x{address:x} is beyond its end; too deep a recursion or too large a local variable"
+        let words = format!(
+            "it ran out of stack: 0x{address:x} is beyond its end; too deep a recursion or too large a local variable"
         );
+        return (Nature::StackOverflow, words);
     }
     if is_non_canonical(address) {
-        return format!(
+        return plain(format!(
             "{did} 0x{address:x}, an address that no memory can have: the pointer was overwritten with data"
-        );
+        ));
     }
     if access == Some(Access::Execute) {
-        return match memory.range(address) {
+        return plain(match memory.range(address) {
             Some(_) => format!(
-                "jumped to 0x{address:x}, which is data and not code: a function pointer or return address was damaged"
+                "it jumped to 0x{address:x}, which is data and not code: a function pointer or return address was damaged"
             ),
             None => {
-                format!("jumped to 0x{address:x}, where nothing is: a function pointer or return address was damaged")
+                format!(
+                    "it jumped to 0x{address:x}, where nothing is: a function pointer or return address was damaged"
+                )
             }
-        };
+        });
     }
-    match memory.range(address) {
+    plain(match memory.range(address) {
         Some(range) if range.writable == Some(false) && access != Some(Access::Read) => {
             format!("{did} 0x{address:x}, which may only be read")
         }
         Some(_) => format!("{did} 0x{address:x}, which it may not"),
         None => format!("{did} 0x{address:x}, where nothing is: a stale or damaged pointer"),
-    }
+    })
 }
 
 /// What stopped a process by a signal.
@@ -149,40 +164,39 @@ pub(super) fn what(
         name: reading.name.map(str::to_owned),
         detail: info.code.and_then(|code| detail(info.number, code)).map(str::to_owned),
         address,
-        access: access.filter(|_| address.is_some()),
         ..What::default()
     };
     let sender = info.sender.map_or_else(|| "another process".to_owned(), |sender| format!("process {sender}"));
     what.words = match (info.number, info.code) {
-        _ if from_outside => Some(format!("sent by {sender}: the program did not fail by itself")),
+        _ if from_outside => Some(format!("it was sent by {sender}: the program did not fail by itself")),
         (11 | 7, Some(0x80)) => Some(
-            "touched an address that no memory can have (the processor reports 0 for it, which is no null pointer): the pointer \
+            "it touched an address that no memory can have (the processor reports 0 for it, which is no null pointer): the pointer \
              was overwritten with data"
                 .into(),
         ),
-        (11, Some(code)) if code > 0 => {
-            address.map(|address| access_words(address, what.access, registers, memory))
-        }
-        (7, Some(2)) => Some("touched a part of a mapped file that is no longer there: the file was cut, or its disk is full or failed".into()),
-        (7, Some(4 | 5)) => Some("touched memory that the hardware reports as faulty: test the memory; the program is not to blame".into()),
-        (7, Some(1)) => Some("touched an address that is not aligned".into()),
-        (8, Some(1)) => Some("divided by zero".into()),
+        (7, Some(2)) => Some("it touched a part of a mapped file that is no longer there: the file was cut, or its disk is full or failed".into()),
+        (7, Some(4 | 5)) => Some("it touched memory that the hardware reports as faulty: test the memory; the program is not to blame".into()),
+        (7, Some(1)) => Some("it touched an address that is not aligned".into()),
+        (8, Some(1)) => Some("it divided by zero".into()),
         (8, Some(2)) => Some("an integer operation overflowed".into()),
-        (8, Some(_)) => Some("a floating-point operation that has no result".into()),
+        (8, Some(_)) => Some("a floating-point operation has no result".into()),
         (4, Some(code)) if code > 0 => Some(
-            "met an instruction that the processor does not have: data was run as code, a trap of the compiler (unreachable code), \
+            "it met an instruction that the processor does not have: data was run as code, a trap of the compiler (unreachable code), \
              or a program built for another processor"
                 .into(),
         ),
-        (5, _) => Some("ran into a trap that is built into the program: a check of its own that failed".into()),
-        (6, _) => Some("ended itself by abort".into()),
-        (31, _) => Some("made a system call that its filter forbids".into()),
-        (24, _) => Some("used up the processor time that its limit allows".into()),
-        (25, _) => Some("wrote a file beyond the size that its limit allows".into()),
+        (5, _) => Some("it ran into a trap that is built into the program: a check of its own that failed".into()),
+        (6, _) => Some("it ended itself by abort".into()),
+        (31, _) => Some("it made a system call that its filter forbids".into()),
+        (24, _) => Some("it used up the processor time that its limit allows".into()),
+        (25, _) => Some("it wrote a file beyond the size that its limit allows".into()),
         _ => None,
     };
-    if info.number == 5 && !from_outside {
-        what.kind = Kind::Signal;
+    if info.number == 11
+        && !from_outside
+        && let Some(address) = address
+    {
+        what.touch(address, access, registers, memory);
     }
     what
 }

@@ -89,7 +89,7 @@ fn examined(name: &str, files: &[ProgramFile]) -> CrashReport {
     let path = sample(name);
     let mut start = std::fs::read(&path).unwrap();
     start.truncate(4096);
-    report::examine(recognise(&start).unwrap(), &path, &mut Programs::new(files, None))
+    examine(recognise(&start).unwrap(), &path, &mut Programs::new(files, None))
 }
 
 fn functions(report: &CrashReport) -> Vec<&str> {
@@ -106,7 +106,7 @@ fn a_stack_without_frame_pointers_is_walked_by_its_unwind_tables() {
     assert!(report.frames.iter().all(|frame| frame.sure == Sure::Certain && frame.module.as_deref() == Some("feed")));
     assert_eq!(
         report.crash.what.words.as_deref(),
-        Some("wrote to address 0x8, near null: a field or element of a null pointer")
+        Some("it wrote to address 0x8, near null: a field or element of a null pointer")
     );
     assert_eq!(report.crash.what.detail.as_deref(), Some("SEGV_MAPERR"));
     // `readelf -n feed`
@@ -119,7 +119,7 @@ fn a_stack_without_frame_pointers_is_walked_by_its_unwind_tables() {
 fn without_the_program_the_names_are_missing_and_said_to_be() {
     let mut programs = Programs::new(&[], None);
     programs.this_machine = false;
-    let report = report::examine(&elf_core::ElfCore, &sample("crashes/feed.core"), &mut programs);
+    let report = examine(&elf_core::ElfCore, &sample("crashes/feed.core"), &mut programs);
     assert!(functions(&report).is_empty());
     assert_eq!(report.frames[0].offset, Some(0x114));
     assert!(report.missing[0].ends_with("/feed"), "{:?}", report.missing);
@@ -147,7 +147,7 @@ fn debugging_data_that_claims_to_unpack_to_an_exabyte_is_left_alone() {
     let path = folder.path().join("feed");
     std::fs::write(&path, program).unwrap();
     let files = [ProgramFile { path, name: "feed".into(), host: None }];
-    let report = report::examine(&elf_core::ElfCore, &sample("crashes/feed.core"), &mut Programs::new(&files, None));
+    let report = examine(&elf_core::ElfCore, &sample("crashes/feed.core"), &mut Programs::new(&files, None));
     assert_eq!(functions(&report)[0], "feed_tank");
     assert_ne!(report.frames[1].found, Found::UnwindTable);
 }
@@ -166,7 +166,7 @@ fn a_program_of_another_build_is_not_used() {
     let files = [ProgramFile { path, name: "feed".into(), host: None }];
     let mut programs = Programs::new(&files, None);
     programs.this_machine = false;
-    let report = report::examine(&elf_core::ElfCore, &sample("crashes/feed.core"), &mut programs);
+    let report = examine(&elf_core::ElfCore, &sample("crashes/feed.core"), &mut programs);
     assert!(functions(&report).is_empty(), "names of another build would be wrong ones");
 }
 
@@ -323,7 +323,7 @@ proptest! {
         let folder = tempfile::tempdir().unwrap();
         let path = folder.path().join("dump");
         std::fs::write(&path, &bytes).unwrap();
-        report::examine(&kernel_dump::KernelDump { wide: true }, &path, &mut Programs::new(&[], None));
+        examine(&kernel_dump::KernelDump { wide: true }, &path, &mut Programs::new(&[], None));
     }
 
     #[test]
@@ -334,7 +334,7 @@ proptest! {
         let path = folder.path().join("dump");
         std::fs::write(&path, &bytes).unwrap();
         let files = [ProgramFile { path: sample("crashes/feed"), name: "feed".into(), host: None }];
-        report::examine(&elf_core::ElfCore, &path, &mut Programs::new(&files, None));
+        examine(&elf_core::ElfCore, &path, &mut Programs::new(&files, None));
     }
 
     #[test]

@@ -9,6 +9,7 @@ use regex::{Captures, Regex};
 
 use super::Crash;
 use super::stack::{Found, Frame, Sure};
+use crate::code::{Code, Family, NO_CATALOGUES, catalogue};
 
 mod kernel;
 mod native;
@@ -34,8 +35,6 @@ pub struct Told {
     pub lines: usize,
     /// Whether it is a mere mark: somebody noticed the end, and there is no report.
     pub is_mark: bool,
-    /// Where a dump of it was written, if it says so.
-    pub dump: Option<String>,
 }
 
 type Reader = fn(&[TextLine]) -> Option<Told>;
@@ -154,21 +153,14 @@ fn frame_in(function: Option<String>, file: Option<String>, line: Option<u32>) -
     Frame { file, line, ..frame(function, None) }
 }
 
-/// The number of a signal by its name.
+/// The number of a signal by its name, with or without `SIG`.
 fn signal_number(name: &str) -> Option<u32> {
-    const NAMES: [&str; 31] = [
-        "HUP", "INT", "QUIT", "ILL", "TRAP", "ABRT", "BUS", "FPE", "KILL", "USR1", "SEGV", "USR2", "PIPE", "ALRM",
-        "TERM", "STKFLT", "CHLD", "CONT", "STOP", "TSTP", "TTIN", "TTOU", "URG", "XCPU", "XFSZ", "VTALRM", "PROF",
-        "WINCH", "IO", "PWR", "SYS",
-    ];
-    let bare = name.trim_start_matches("SIG");
-    let place = NAMES.iter().position(|known| *known == bare)?;
-    u32::try_from(place).ok()?.checked_add(1)
+    let name = format!("SIG{}", name.trim_start_matches("SIG"));
+    catalogue::by_name_in(Family::Signal, &name).map(|entry| entry.code.number)
 }
 
 /// Sets what a signal says, as far as a text knows it.
 fn set_signal(crash: &mut Crash, number: u32) {
-    use crate::code::{Code, Family, NO_CATALOGUES};
     let code = Code { family: Family::Signal, number };
     crash.code = Some(code);
     crash.what.number = Some(number);

@@ -3,7 +3,7 @@
 
 use super::{Pattern, TextLine, Told, frame, hex, number, part};
 use crate::code::Platform;
-use crate::crash::{Access, Crash, Kind, Module, signal};
+use crate::crash::{Access, Crash, Kind, Module};
 
 /// Lines of one report.
 const MOST_LINES: usize = 400;
@@ -195,13 +195,12 @@ pub(super) fn oops(lines: &[TextLine]) -> Option<Told> {
     if let Some(found) = NULL.of(&first) {
         let address = hex(&found, "address")?;
         let near = lines.iter().take(told.lines).find_map(|line| ACCESS.of(&line.text));
-        crash.what.access = near.map(|found| match &found["did"] {
+        let access = near.map(|found| match &found["did"] {
             "read" => Access::Read,
             "write" => Access::Write,
             _ => Access::Execute,
         });
-        crash.what.address = Some(address);
-        crash.what.words = Some(signal::access_words(address, crash.what.access, None, &crash.memory));
+        crash.what.touch(address, access, None, &crash.memory);
     }
     if let Some(found) = BUG_AT.of(&first)
         && let Some(at) = crash.frames.first_mut()
@@ -286,7 +285,7 @@ pub(super) fn hung_task(lines: &[TextLine]) -> Option<Told> {
     crash.what.kind = Kind::Hang;
     crash.what.name = Some("blocked task".into());
     crash.what.words = Some(format!(
-        "waited in the kernel for more than {} s: for a disk, a network file system or a lock",
+        "it waited in the kernel for more than {} s: for a disk, a network file system or a lock",
         &found["seconds"]
     ));
     Some(told)

@@ -3,7 +3,7 @@
 
 use super::{Pattern, TextLine, Told, frame, hex, number, part, set_signal};
 use crate::crash::stack::Frame;
-use crate::crash::{Access, Kind, Module, Thread, signal};
+use crate::crash::{Access, Kind, Module, Thread};
 
 /// A report of a sanitizer.
 pub(super) fn sanitizer(lines: &[TextLine]) -> Option<Told> {
@@ -85,8 +85,9 @@ pub(super) fn sanitizer(lines: &[TextLine]) -> Option<Told> {
     if crash.what.name.as_deref() == Some("SEGV") || (is_dead && crash.what.name.is_none()) {
         let (address, access) = (crash.what.address, crash.what.access);
         set_signal(crash, 11);
-        (crash.what.address, crash.what.access) = (address, access);
-        crash.what.words = address.map(|address| signal::access_words(address, access, None, &crash.memory));
+        if let Some(address) = address {
+            crash.what.touch(address, access, None, &crash.memory);
+        }
     } else {
         crash.what.words = words(crash.what.name.as_deref().unwrap_or_default()).map(str::to_owned);
     }
@@ -95,21 +96,21 @@ pub(super) fn sanitizer(lines: &[TextLine]) -> Option<Told> {
 
 fn words(name: &str) -> Option<&'static str> {
     let said = [
-        ("heap-use-after-free", "used memory of the heap after it was freed"),
-        ("heap-buffer-overflow", "went beyond the end of a block of the heap"),
-        ("stack-buffer-overflow", "went beyond the end of a local variable"),
-        ("stack-buffer-underflow", "went before the beginning of a local variable"),
-        ("global-buffer-overflow", "went beyond the end of a global variable"),
-        ("stack-use-after-return", "used a local variable of a function that had returned"),
-        ("stack-use-after-scope", "used a local variable outside the block that it lives in"),
-        ("attempting double-free", "freed the same block twice"),
-        ("double-free", "freed the same block twice"),
-        ("stack-overflow", "ran out of stack: too deep a recursion or too large a local variable"),
+        ("heap-use-after-free", "it used memory of the heap after it was freed"),
+        ("heap-buffer-overflow", "it went beyond the end of a block of the heap"),
+        ("stack-buffer-overflow", "it went beyond the end of a local variable"),
+        ("stack-buffer-underflow", "it went before the beginning of a local variable"),
+        ("global-buffer-overflow", "it went beyond the end of a global variable"),
+        ("stack-use-after-return", "it used a local variable of a function that had returned"),
+        ("stack-use-after-scope", "it used a local variable outside the block that it lives in"),
+        ("attempting double-free", "it freed the same block twice"),
+        ("double-free", "it freed the same block twice"),
+        ("stack-overflow", "it ran out of stack: too deep a recursion or too large a local variable"),
         ("data race", "two threads used the same memory at once, one of them writing"),
-        ("heap-use-after", "used memory of the heap after it was freed"),
-        ("alloc-dealloc-mismatch", "freed memory in another way than it was allocated"),
+        ("heap-use-after", "it used memory of the heap after it was freed"),
+        ("alloc-dealloc-mismatch", "it freed memory in another way than it was allocated"),
         ("detected memory leaks", "memory was never freed"),
-        ("attempting free", "freed memory that was not allocated"),
+        ("attempting free", "it freed memory that was not allocated"),
     ];
     said.into_iter().find(|(known, _)| name.starts_with(known)).map(|(_, words)| words)
 }
@@ -222,9 +223,7 @@ pub(super) fn segfault(lines: &[TextLine]) -> Option<Told> {
                 (_, true) => Access::Write,
                 _ => Access::Read,
             };
-            crash.what.address = Some(address);
-            crash.what.access = Some(access);
-            crash.what.words = Some(signal::access_words(address, Some(access), None, &crash.memory));
+            crash.what.touch(address, Some(access), None, &crash.memory);
             found
         }
         None => {
@@ -240,7 +239,7 @@ pub(super) fn segfault(lines: &[TextLine]) -> Option<Told> {
             set_signal(crash, number);
             if number == 11 {
                 crash.what.words =
-                    Some("touched an address that no memory can have: the pointer was overwritten with data".into());
+                    Some("it touched an address that no memory can have: the pointer was overwritten with data".into());
             }
             crash.what.detail = Some(what);
             found

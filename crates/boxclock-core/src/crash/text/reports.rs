@@ -6,20 +6,23 @@
 use serde_json::Value;
 
 use super::{Pattern, TextLine, Told, frame, hex, number, part, set_signal, signal_number};
-use crate::code::{Code, Family, NO_CATALOGUES, Platform, catalogue};
-use crate::crash::{Crash, Kind, Module, Thread, What, exception};
+use crate::clock::scan::filetime;
+use crate::code::Platform;
+use crate::crash::{Crash, Kind, Module, Thread, exception};
+
+/// Says of the address that was touched what that comes to.
+fn touch(crash: &mut Crash) {
+    if let Some(address) = crash.what.address {
+        crash.what.touch(address, None, None, &crash.memory);
+    }
+}
 
 fn joined(lines: &[TextLine], most: usize) -> String {
     lines.iter().take(most).map(|line| line.text.as_str()).collect::<Vec<_>>().join("\n")
 }
 
 fn windows(code: u32, crash: &mut Crash) {
-    let family = if catalogue::entry(Code { family: Family::Hresult, number: code }).is_some() {
-        Family::Hresult
-    } else {
-        Family::NtStatus
-    };
-    let code = Code { family, number: code };
+    let code = exception::code_of(code);
     crash.code = Some(code);
     crash.what = exception::what(code, &[], None, &crash.memory);
     crash.platform = Platform::Windows;
@@ -62,28 +65,17 @@ pub(super) fn windows_application(lines: &[TextLine]) -> Option<Told> {
 /// The event after a stop: its code with four parameters, and where the dump is.
 pub(super) fn bugcheck(lines: &[TextLine]) -> Option<Told> {
     static TEXT: Pattern = Pattern::new(
-        r"bugcheck was:? (?P<code>0x[0-9a-fA-F]+) \((?P<p1>0x[0-9a-fA-F]+), (?P<p2>0x[0-9a-fA-F]+), (?P<p3>0x[0-9a-fA-F]+), (?P<p4>0x[0-9a-fA-F]+)\)(?:.*?dump was saved in:? (?P<dump>\S+?)\.?(?:\s|$))?",
+        r"bugcheck was:? (?P<code>0x[0-9a-fA-F]+) \((?P<p1>0x[0-9a-fA-F]+), (?P<p2>0x[0-9a-fA-F]+), (?P<p3>0x[0-9a-fA-F]+), (?P<p4>0x[0-9a-fA-F]+)\)",
     );
     let text = joined(lines, 6).replace('\n', " ");
     let found = TEXT.of(&text)?;
     let mut told = Told { lines: 1, is_mark: true, ..Told::default() };
     let stop = u32::try_from(hex(&found, "code")?).ok()?;
-    let code = Code { family: Family::Stop, number: stop };
-    let reading = code.info(&NO_CATALOGUES);
-    let meanings = catalogue::stop_parameters(stop).unwrap_or_default();
     let values = ["p1", "p2", "p3", "p4"].into_iter().filter_map(|name| hex(&found, name));
-    told.dump = part(&found, "dump");
+    let (code, what) = exception::stop(stop, values);
     told.crash.code = Some(code);
+    told.crash.what = what;
     told.crash.platform = Platform::Windows;
-    told.crash.what = What {
-        kind: Kind::Stop,
-        number: Some(stop),
-        name: reading.name.map(str::to_owned),
-        detail: Some(reading.gloss).filter(|gloss| !gloss.is_empty()),
-        parameters: values.zip(meanings).collect(),
-        words: Some(reading.meaning).filter(|meaning| !meaning.is_empty()),
-        ..What::default()
-    };
     Some(told)
 }
 
@@ -126,9 +118,7 @@ pub(super) fn windows_report(lines: &[TextLine]) -> Option<Told> {
     };
     let crash = &mut told.crash;
     crash.platform = Platform::Windows;
-    crash.time = value("EventTime")
-        .and_then(|text| text.parse::<i64>().ok())
-        .and_then(|time| time.checked_sub(116_444_736_000_000_000)?.checked_mul(100));
+    crash.time = value("EventTime").and_then(|text| filetime(text.parse().ok()?));
     let code =
         field(&["exception", "code"]).and_then(|text| u32::from_str_radix(text.trim_start_matches("0x"), 16).ok());
     match (kind.as_str(), code) {
@@ -142,11 +132,9 @@ pub(super) fn windows_report(lines: &[TextLine]) -> Option<Told> {
                 .first()
                 .map(|(_, value)| value.clone())
                 .and_then(|text| u32::from_str_radix(text.trim_start_matches("0x"), 16).ok())?;
-            let code = Code { family: Family::Stop, number: stop };
-            let reading = code.info(&NO_CATALOGUES);
+            let (code, what) = exception::stop(stop, std::iter::empty());
             crash.code = Some(code);
-            crash.what =
-                What { kind: Kind::Stop, number: Some(stop), name: reading.name.map(str::to_owned), ..What::default() };
+            crash.what = what;
         }
         _ => crash.what.name = Some(kind.clone()),
     }
@@ -223,10 +211,7 @@ pub(super) fn macos(lines: &[TextLine]) -> Option<Told> {
                     if let Some(found) = ADDRESS.of(&value) {
                         crash.what.address = hex(&found, "address");
                         crash.what.detail = part(&found, "code");
-                        crash.what.words = crash
-                            .what
-                            .address
-                            .map(|address| crate::crash::signal::access_words(address, None, None, &crash.memory));
+                        touch(crash);
                     }
                 }
                 "Crashed Thread" | "Triggered by Thread" => {
@@ -311,8 +296,7 @@ pub(super) fn macos_json(lines: &[TextLine]) -> Option<Told> {
     }
     static ADDRESS: Pattern = Pattern::new(r"at (?P<address>0x[0-9a-fA-F]+)");
     crash.what.address = exception["subtype"].as_str().and_then(|text| hex(&ADDRESS.of(text)?, "address"));
-    crash.what.words =
-        crash.what.address.map(|address| crate::crash::signal::access_words(address, None, None, &crash.memory));
+    touch(crash);
     let images = value["usedImages"].as_array().into_iter().flatten();
     crash.modules = images
         .map(|image| {

@@ -138,9 +138,8 @@ pub(super) fn jvm(lines: &[TextLine]) -> Option<Told> {
     } else if crash.what.number.is_none() && crash.what.name.is_none() {
         crash.what.name = Some("Internal Error".into());
     }
-    if let Some(address) = crash.what.address {
-        let words = crate::crash::signal::access_words(address, crash.what.access, None, &crash.memory);
-        crash.what.words.get_or_insert(words);
+    if let Some(address) = crash.what.address.filter(|_| crash.what.words.is_none()) {
+        crash.what.touch(address, crash.what.access, None, &crash.memory);
     }
     if crash.frames.is_empty() {
         crash.frames.extend(problem);
@@ -257,7 +256,7 @@ pub(super) fn go(lines: &[TextLine]) -> Option<Told> {
             crash.what.address = hex(&found, "address");
             crash.address = hex(&found, "pc");
             if let Some(address) = crash.what.address {
-                crash.what.words = Some(crate::crash::signal::access_words(address, None, None, &crash.memory));
+                crash.what.touch(address, None, None, &crash.memory);
             }
         } else if let Some(found) = GOROUTINE.of(text) {
             goroutines += 1;

