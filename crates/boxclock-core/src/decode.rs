@@ -92,6 +92,11 @@ pub trait Decoder: Sync {
         &[]
     }
 
+    /// Whether its components are programs, see [`LineFormat::names_programs`].
+    fn names_programs(&self) -> bool {
+        false
+    }
+
     /// Whether calls that fail are part of healthy work in it, see [`LineFormat::is_quiet`].
     fn is_quiet(&self) -> bool {
         false
@@ -510,6 +515,10 @@ impl LineFormat for Decoded {
 
     fn families(&self) -> &'static [Family] {
         self.0.families()
+    }
+
+    fn names_programs(&self) -> bool {
+        self.0.names_programs()
     }
 
     fn is_quiet(&self) -> bool {

@@ -247,6 +247,11 @@ pub trait LineFormat: Sync {
         false
     }
 
+    /// Whether it is the log of a whole machine, and its components are programs; in a program's own log they are loggers.
+    fn names_programs(&self) -> bool {
+        false
+    }
+
     /// The kind of system that alone writes it, if there is one.
     fn platform(&self) -> Platform {
         Platform::Unknown

@@ -1,32 +1,7 @@
-//! Kinds of messages, words, and suggestions that are honest.
+//! Suggestions that are right, and honest.
 
 use super::*;
 use crate::testing::case;
-
-#[test]
-fn kinds_leave_values_out() {
-    assert!(same_kind("frame fr-0412-4096 refused, retry 4", "frame fr-0500-1 refused, retry 19"));
-    assert!(same_kind("opened /srv/plan/a.db in 3 ms", "opened /srv/plan/b.db in 40 ms"));
-    assert!(same_kind("title \"night plan\" saved", "title \"day\" saved"));
-    assert!(!same_kind("port opened", "port closed"));
-}
-
-#[test]
-fn words_that_tie_lines_together() {
-    let words = words_of("chown -R web:web /srv/feeds/hold.db by=anna");
-    for word in ["/srv/feeds/hold.db", "/srv/feeds", "hold.db", "hold", "anna", "chown"] {
-        assert!(words.contains(word), "{word}: {words:?}");
-    }
-}
-
-#[test]
-fn changes_and_who_only_looks() {
-    assert!(change("anna : TTY=pts/0 ; PWD=/srv ; USER=root ; COMMAND=/usr/bin/chown -R web /srv").0 > 0.9);
-    assert!(change("anna : TTY=pts/0 ; PWD=/srv ; USER=root ; COMMAND=/usr/bin/less /var/log/syslog").0 < 0.01);
-    assert!(change("upgrade tankwarden:amd64 5.0.1 5.0.2").0 > 0.8);
-    assert!(change("parameter \"max_feeds\" changed to \"3\"").0 > 0.9);
-    assert!(change("heartbeat sent").0 < 0.1);
-}
 
 fn healthy(component: &str, host_file: &str, lines: &[(u32, &str)]) -> (String, String) {
     let mut log: Vec<(u32, String)> =

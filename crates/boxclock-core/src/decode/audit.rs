@@ -171,6 +171,10 @@ impl Decoder for Audit {
         "audit"
     }
 
+    fn names_programs(&self) -> bool {
+        true
+    }
+
     fn recognise(&self, start: &[u8]) -> bool {
         let text = String::from_utf8_lossy(start);
         let lines = || text.lines().filter(|line| !line.trim().is_empty()).take(50);

@@ -35,6 +35,10 @@ impl Decoder for EventXml {
         "event-xml"
     }
 
+    fn names_programs(&self) -> bool {
+        true
+    }
+
     fn families(&self) -> &'static [Family] {
         &[Family::Win32, Family::Hresult, Family::NtStatus]
     }

@@ -51,6 +51,10 @@ impl Decoder for Evtx {
         "evtx"
     }
 
+    fn names_programs(&self) -> bool {
+        true
+    }
+
     fn families(&self) -> &'static [Family] {
         &[Family::Win32, Family::Hresult, Family::NtStatus]
     }

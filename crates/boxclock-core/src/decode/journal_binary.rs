@@ -237,6 +237,10 @@ impl Decoder for JournalBinary {
         "journal-binary"
     }
 
+    fn names_programs(&self) -> bool {
+        true
+    }
+
     fn rewriting(&self) -> Rewriting {
         Rewriting::Impossible
     }

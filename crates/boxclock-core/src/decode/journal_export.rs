@@ -189,6 +189,10 @@ impl Decoder for JournalExport {
         "journal-export"
     }
 
+    fn names_programs(&self) -> bool {
+        true
+    }
+
     fn rewriting(&self) -> Rewriting {
         Rewriting::ByField
     }

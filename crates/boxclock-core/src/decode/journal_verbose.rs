@@ -58,6 +58,10 @@ impl Decoder for JournalVerbose {
         "journal-export"
     }
 
+    fn names_programs(&self) -> bool {
+        true
+    }
+
     fn recognise(&self, start: &[u8]) -> bool {
         let text = String::from_utf8_lossy(start.get(..start.len().min(8192)).unwrap_or_default());
         let mut lines = text.lines().filter(|line| !line.starts_with("-- "));

@@ -85,6 +85,10 @@ impl LineFormat for JournalJson {
         "journal-json"
     }
 
+    fn names_programs(&self) -> bool {
+        true
+    }
+
     fn head<'a>(&self, line: &'a [u8], _: Hint) -> Option<Head<'a>> {
         let object = object(line);
         if object.first() != Some(&b'{') {

@@ -23,6 +23,10 @@ impl LineFormat for KernelRing {
         "kernel-ring"
     }
 
+    fn names_programs(&self) -> bool {
+        true
+    }
+
     fn counts_from_boot(&self) -> bool {
         true
     }

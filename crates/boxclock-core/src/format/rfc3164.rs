@@ -31,6 +31,10 @@ impl LineFormat for Rfc3164 {
         "rfc3164"
     }
 
+    fn names_programs(&self) -> bool {
+        true
+    }
+
     fn takes_named_trouble(&self) -> bool {
         true
     }

@@ -90,6 +90,10 @@ impl LineFormat for Rfc5424 {
         "rfc5424"
     }
 
+    fn names_programs(&self) -> bool {
+        true
+    }
+
     fn may_hold_kernel_lines(&self) -> bool {
         true
     }

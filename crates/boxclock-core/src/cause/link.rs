@@ -1,0 +1,246 @@
+//! How well one sign leads to a later one, and why.
+
+use std::collections::{HashMap, HashSet};
+
+use super::signs::{Sign, SignKind, Signs};
+use super::wording::{self, Class, Effect};
+use super::words;
+use crate::clock::{MINUTE, SECOND};
+
+/// In a case with fewer kinds of messages, words count as if it had so many.
+pub(super) const FEWEST_KINDS: usize = 60;
+
+/// Why a sign leads to another.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(super) enum Why {
+    /// Both name it.
+    Names(u32),
+    /// One of them is written by what the other names.
+    Program(u32),
+    /// Both are written by one program.
+    SameProgram(u32),
+    /// One names the other's host.
+    Host(u32),
+    /// It is the next line of the same log.
+    NextLine,
+    /// A change of that kind has such effects.
+    Effect(Effect),
+    /// They are trouble of one kind.
+    Alike(Effect),
+    /// It began at once.
+    AtOnce,
+}
+
+/// How well a sign leads to a later one, 0 to 1.
+pub(super) struct Link {
+    pub strength: f64,
+    pub why: Why,
+}
+
+/// What is known for all links.
+pub(super) struct Links<'a> {
+    signs: &'a Signs,
+    /// How telling each word is.
+    weight: Vec<f64>,
+    /// Words that are programs or hosts, or made of them: they are judged apart.
+    of_programs: Vec<bool>,
+    /// Words that all programs use.
+    common: Vec<bool>,
+    /// For each kind of effect: how few signs have it, 0 to 1, as change and as trouble.
+    rare_change: Vec<f64>,
+    rare_trouble: Vec<f64>,
+    /// When each source that a sign is from wrote something.
+    busy: HashMap<usize, Vec<i64>>,
+}
+
+/// Numbers that stand in both sorted lists.
+pub(super) fn shared<'a>(a: &'a [u32], b: &'a [u32]) -> impl Iterator<Item = u32> + 'a {
+    let mut other = b.iter().peekable();
+    a.iter().copied().filter(move |id| {
+        while other.peek().is_some_and(|next| *next < id) {
+            other.next();
+        }
+        other.peek() == Some(&id)
+    })
+}
+
+impl<'a> Links<'a> {
+    pub(super) fn new(signs: &'a Signs, busy: HashMap<usize, Vec<i64>>) -> Self {
+        let lexicon = &signs.lexicon;
+        let common: Vec<bool> = (0..lexicon.len()).map(|id| words::is_common(lexicon.word(id as u32))).collect();
+        let kinds = signs.kinds.max(FEWEST_KINDS) as f64;
+        let weight = lexicon.spread.iter().zip(&common).map(|(spread, common)| {
+            (kinds / f64::from((*spread).max(1))).ln().max(0.0) * if *common { 0.7 } else { 1.0 }
+        });
+        let weight = weight.collect();
+        let programs: HashSet<u32> = signs
+            .list
+            .iter()
+            .flat_map(|sign| sign.identity.iter().copied())
+            .chain(signs.hosts.iter().flatten().copied())
+            .collect();
+        let mut names: HashSet<&str> = programs.iter().map(|id| lexicon.word(*id)).collect();
+        let hosts = signs.hosts.iter().flatten().map(|id| lexicon.word(*id));
+        // Of pump-ctl also the pump.
+        names.extend(hosts.flat_map(|host| host.split(['-', '.', '_'])).filter(|part| part.len() > 3));
+        let of_programs = (0..lexicon.len() as u32).map(|id| {
+            let word = lexicon.word(id);
+            programs.contains(&id) || names.contains(word) || word.contains('.') && word.split('.').any(|part| names.contains(part))
+        });
+        let of_programs = of_programs.collect();
+        let count = signs.list.len().max(1) as f64;
+        let rare = |of: &dyn Fn(&Sign) -> Effect| -> Vec<f64> {
+            (0..wording::effect_count())
+                .map(|bit| 1.0 - signs.list.iter().filter(|sign| of(sign) & 1 << bit != 0).count() as f64 / count)
+                .collect()
+        };
+        let (rare_change, rare_trouble) = (rare(&|sign| sign.leads_to), rare(&|sign| sign.effects));
+        Self { signs, weight, of_programs, common, rare_change, rare_trouble, busy }
+    }
+
+    /// How telling a word is: the logarithm of how few kinds of messages have it.
+    pub(super) fn weight(&self, id: u32) -> f64 {
+        self.weight.get(id as usize).copied().unwrap_or_default()
+    }
+
+    /// The most telling words that both have, but for names of programs: the best, its weight, and the sum of all.
+    fn common_words(&self, a: &Sign, b: &Sign) -> (Option<u32>, f64, f64) {
+        let mut weights: Vec<(f64, u32)> = shared(&a.words, &b.words)
+            .filter(|id| !self.of_programs[*id as usize])
+            .map(|id| (self.weight(id), id))
+            .collect();
+        weights.sort_by(|a, b| b.0.total_cmp(&a.0).then(a.1.cmp(&b.1)));
+        weights.truncate(8);
+        let sum = weights.iter().map(|(weight, _)| weight).sum();
+        weights.first().map_or((None, 0.0, 0.0), |(weight, id)| (Some(*id), *weight, sum))
+    }
+
+    /// How much a link by the program's name alone still counts: less, the longer it went on working.
+    fn worked_between(&self, a: &Sign, b: &Sign) -> f64 {
+        if a.until >= b.time {
+            return 1.0;
+        }
+        let times = self.busy.get(&b.source).map(Vec::as_slice).unwrap_or_default();
+        let worked =
+            times.partition_point(|time| *time < b.time).saturating_sub(times.partition_point(|time| *time <= a.until));
+        let by_work = 0.3 + 0.7 * (-(worked as f64) / 60.0).exp();
+        let apart = b.time.saturating_sub(a.until) as f64 / (20 * MINUTE) as f64;
+        f64::min(by_work, 0.25 + 0.75 * (-apart).exp())
+    }
+
+    fn rarest(&self, effects: Effect, of: impl Fn(usize) -> f64) -> f64 {
+        (0..wording::effect_count()).filter(|bit| effects & 1 << bit != 0).map(of).fold(0.0, f64::max)
+    }
+
+    /// How well `a` leads to the later `b`.
+    pub(super) fn between(&self, a: &Sign, b: &Sign) -> Option<Link> {
+        let (word, best, sum) = self.common_words(a, b);
+        let mut strength = 0.0;
+        let mut why = None;
+        let mut by_name_alone = false;
+        if best >= 2.0 {
+            strength = 1.0 - (-(best + 0.25 * (sum - best)) / 4.0).exp();
+            why = word.map(Why::Names);
+        }
+        // Unrelated trouble of the same program is no cause.
+        let is_passing = a.kind == SignKind::Once && (a.bad >= 0.7 || a.bad >= 0.5 && a.change < 0.8);
+        let same_program = shared(&a.identity, &b.identity).next();
+        for (one, other) in [(a, b), (b, a)] {
+            let name = shared(&one.identity, &other.words)
+                .find(|id| !self.common[*id as usize] && self.signs.lexicon.word(*id).len() > 3);
+            let Some(name) = name.filter(|_| !(is_passing && same_program.is_some())) else { continue };
+            if strength < 0.55 {
+                (strength, why, by_name_alone) = (0.55, Some(Why::Program(name)), true);
+            } else {
+                strength = f64::min(0.97, strength + 0.1);
+            }
+        }
+        if let Some(name) = same_program.filter(|_| !is_passing) {
+            if strength < 0.45 {
+                (strength, why, by_name_alone) = (0.45, Some(Why::SameProgram(name)), true);
+            } else {
+                strength = f64::min(0.97, strength + 0.1);
+            }
+        }
+        if let Some(host) = self.named_host(a, b) {
+            if strength >= 0.3 {
+                strength = f64::min(0.97, strength + 0.1);
+            } else if a.bad >= 0.5 || a.kind != SignKind::Once {
+                (strength, why) = (0.3, Some(Why::Host(host)));
+            }
+        }
+        let apart = b.time.saturating_sub(a.time);
+        if a.source == b.source && !a.identity.is_empty() && apart < 15 * SECOND && strength < 0.55 {
+            (strength, why) = (0.55, Some(Why::NextLine));
+        }
+        let is_change = a.change >= 0.8 && a.bad < 0.7;
+        let lasts = matches!(b.kind, SignKind::Onset | SignKind::Shift);
+        let same_host = a.host == b.host;
+        let effects = a.leads_to & b.effects;
+        if effects != 0 && (b.bad >= 0.5 || lasts) {
+            let rare = self.rarest(effects, |bit| self.rare_change[bit] * self.rare_trouble[bit].powi(2));
+            let alone = if is_change { 0.45 * rare * if same_host { 1.0 } else { 0.85 } } else { 0.2 * rare };
+            if strength < alone {
+                (strength, why) = (alone, Some(Why::Effect(effects)));
+            } else if strength > 0.0 {
+                strength = f64::min(0.97, strength + 0.15 * rare);
+            }
+        }
+        let alike = a.effects & b.effects;
+        if alike != 0 && a.bad >= 0.5 && b.bad >= 0.5 {
+            let rare = self.rarest(alike, |bit| self.rare_trouble[bit]);
+            let alone = 0.3 * rare.powi(3) * if same_host { 1.0 } else { 0.8 };
+            if strength < alone {
+                (strength, why) = (alone, Some(Why::Alike(alike)));
+            } else if strength > 0.0 {
+                strength = f64::min(0.97, strength + 0.08 * rare);
+            }
+        }
+        if by_name_alone && best < 2.5 && !b.identity.is_empty() {
+            strength *= self.worked_between(a, b);
+        }
+        // A rare change, and at once something new that lasts.
+        if is_change && (lasts || b.kind == SignKind::Named) {
+            let seconds = apart.max(0) as f64 / SECOND as f64;
+            let alone = 0.5 * (-seconds / 60.0).exp();
+            if strength >= 0.3 {
+                strength += (0.95 - strength) * 0.6 * (-seconds / 300.0).exp();
+            } else if alone > strength {
+                (strength, why) = (alone * if same_host { 1.0 } else { 0.8 }, Some(Why::AtOnce));
+            }
+        }
+        why.map(|why| Link { strength, why })
+    }
+
+    fn named_host(&self, a: &Sign, b: &Sign) -> Option<u32> {
+        if a.host == b.host {
+            return None;
+        }
+        let name = |sign: &Sign| self.signs.hosts.get(sign.host as usize).copied().flatten();
+        let has = |sign: &Sign, id: &u32| sign.words.binary_search(id).is_ok();
+        name(a).filter(|id| has(b, id)).or_else(|| name(b).filter(|id| has(a, id)))
+    }
+}
+
+/// What went away and came back within the hour is no root, nor is its coming back.
+pub(super) fn recovered(signs: &[Sign]) -> Vec<bool> {
+    let mut recovered = vec![false; signs.len()];
+    for (at, gone) in signs.iter().enumerate() {
+        if !wording::goes_away(&gone.text) || gone.class == Class::Person {
+            continue;
+        }
+        let hour = gone.time.saturating_add(60 * MINUTE);
+        let back = signs.iter().enumerate().skip(at + 1).take_while(|(_, sign)| sign.time <= hour).find(|(_, sign)| {
+            let needed = gone.words.len().saturating_sub(2).clamp(1, 2);
+            sign.host == gone.host
+                && sign.component == gone.component
+                && wording::comes_back(&sign.text)
+                && shared(&gone.words, &sign.words).count() >= needed
+        });
+        if let Some((back, _)) = back {
+            recovered[at] = true;
+            recovered[back] = true;
+        }
+    }
+    recovered
+}

@@ -1,0 +1,202 @@
+//! Values that change for good: a number that is another from some moment on, a value that is new and then comes again and again.
+
+use std::collections::{HashMap, HashSet};
+
+use serde_json::Value;
+
+use crate::format::Record;
+
+/// Different values up to which a column is a choice among few.
+const FEW: usize = 24;
+
+/// A value of a message: where it stands, and what it is.
+pub(super) type Slot = (String, String);
+
+/// The values of a message: its words by their place, `key=value` by the key, and its attributes by name.
+pub(super) fn slots(record: &Record, is_meant: impl Fn(&str) -> bool) -> Vec<Slot> {
+    let mut slots = Vec::new();
+    let line = record.body.lines().next().unwrap_or_default();
+    for (at, word) in line.split_whitespace().take(24).enumerate() {
+        let (key, value) =
+            word.split_once('=').map_or_else(|| (format!("@{at}"), word), |(key, value)| (key.to_owned(), value));
+        slots.push((key, value.trim_matches(|letter: char| "()[]{},;:.\"%<>'".contains(letter)).to_owned()));
+    }
+    for (name, value) in record.attributes.iter().filter(|(name, _)| is_meant(name)).take(20) {
+        match value {
+            Value::Object(inner) => {
+                slots.extend(inner.iter().map(|(part, value)| (format!("{name}.{part}"), text_of(value))));
+            }
+            Value::String(_) | Value::Number(_) => slots.push((name.clone(), text_of(value))),
+            _ => {}
+        }
+    }
+    slots
+}
+
+fn text_of(value: &Value) -> String {
+    value.as_str().map_or_else(|| value.to_string(), str::to_owned)
+}
+
+/// A number with or without a usual unit.
+fn number(text: &str) -> Option<f64> {
+    let digits = text.trim_end_matches(|letter: char| letter.is_ascii_alphabetic() || letter == '%');
+    let unit = &text[digits.len()..];
+    (matches!(unit, "" | "ms" | "s" | "%" | "h" | "MB" | "KiB" | "GiB") && !digits.is_empty())
+        .then(|| digits.parse().ok())
+        .flatten()
+}
+
+/// A change for good.
+#[derive(Debug, PartialEq, Eq)]
+pub(super) struct Shift {
+    /// The first message after it, by its place in what was looked at.
+    pub at: usize,
+    /// What changed, in words.
+    pub what: String,
+    /// The value's name.
+    key: String,
+    /// Values that stood there before.
+    before: HashSet<String>,
+}
+
+impl Shift {
+    /// Whether a message is one of those after the change.
+    pub(super) fn is_after(&self, slots: &[Slot]) -> bool {
+        slots.iter().any(|(key, value)| *key == self.key && !self.before.contains(value))
+    }
+}
+
+/// The changes for good among messages of one kind from one log, in order of time; at most two.
+pub(super) fn shifts(messages: &[Vec<Slot>]) -> Vec<Shift> {
+    if messages.len() < 12 {
+        return Vec::new();
+    }
+    let mut columns: HashMap<&str, Vec<(usize, &str)>> = HashMap::new();
+    for (at, slots) in messages.iter().enumerate() {
+        for (key, value) in slots {
+            columns.entry(key).or_default().push((at, value));
+        }
+    }
+    let mut names: Vec<&str> = columns.keys().copied().collect();
+    names.sort_unstable();
+    let mut found = Vec::new();
+    for name in names {
+        let column = &columns[name];
+        if column.len() * 10 < messages.len() * 9 {
+            continue;
+        }
+        let shift = |(place, words): (usize, String)| Shift {
+            at: column[place].0,
+            what: words,
+            key: name.to_owned(),
+            before: column[..place].iter().map(|(_, value)| (*value).to_owned()).collect(),
+        };
+        let numbers: Option<Vec<f64>> = column.iter().map(|(_, value)| number(value)).collect();
+        let label = if name.starts_with('@') { "the value" } else { name };
+        let of_numbers = numbers.as_ref().and_then(|numbers| level(numbers));
+        let place = of_numbers.map(|place| {
+            let mut first: Vec<f64> = numbers.iter().flatten().copied().take(place).collect();
+            first.sort_by(f64::total_cmp);
+            let usual = first.get(first.len() / 2).copied().unwrap_or_default();
+            (place, format!("{label} had been about {usual} and is {} from here on", column[place].1))
+        });
+        let place = place.or_else(|| {
+            let (place, value) = novelty(column)?;
+            Some((place, format!("{label} {value} is new here, and comes again and again")))
+        });
+        found.extend(place.map(shift));
+        if found.len() == 2 {
+            break;
+        }
+    }
+    found
+}
+
+/// Where all numbers from some place on are clearly higher, or lower, than all before. Counters are none.
+fn level(numbers: &[f64]) -> Option<usize> {
+    let count = numbers.len();
+    let steps =
+        |up: bool| numbers.windows(2).filter(|pair| if up { pair[1] > pair[0] } else { pair[1] < pair[0] }).count();
+    if steps(true) * 10 > count * 8 || steps(false) * 10 > count * 8 {
+        return None;
+    }
+    // Lowest and highest of all from each place on.
+    let mut after = vec![(f64::INFINITY, f64::NEG_INFINITY); count + 1];
+    for at in (0..count).rev() {
+        after[at] = (after[at + 1].0.min(numbers[at]), after[at + 1].1.max(numbers[at]));
+    }
+    let mut before = (f64::INFINITY, f64::NEG_INFINITY);
+    for at in 0..count.saturating_sub(3) {
+        if at >= 6 {
+            let (low, high) = after[at];
+            let (falls, rises) = (high < before.0, low > before.1);
+            if falls || rises {
+                let (from, to) = if falls { (before.0, high) } else { (low, before.1) };
+                let ratio = (from + 0.5) / (to + 0.5);
+                if ratio.abs() >= 1.5 || (from - to).abs() > 2.0 * (before.1 - before.0 + 1.0) {
+                    return Some(at);
+                }
+            }
+        }
+        before = (before.0.min(numbers[at]), before.1.max(numbers[at]));
+    }
+    None
+}
+
+/// A value among few that is new and then comes as often as it would have come before.
+fn novelty<'a>(column: &[(usize, &'a str)]) -> Option<(usize, &'a str)> {
+    let mut seen: HashMap<&str, (usize, usize)> = HashMap::new();
+    for (place, (_, value)) in column.iter().enumerate() {
+        seen.entry(value).or_insert((place, 0)).1 += 1;
+        if seen.len() > FEW {
+            return None;
+        }
+    }
+    let is_new = |first: usize, count: usize| {
+        let rate = count as f64 / (column.len() - first) as f64;
+        first >= 8 && count >= 4 && rate * first as f64 > 6.0
+    };
+    let mut new: Vec<(usize, &str)> = seen
+        .iter()
+        .filter(|(_, (first, count))| is_new(*first, *count))
+        .map(|(value, (first, _))| (*first, *value))
+        .collect();
+    new.sort_unstable();
+    new.first().map(|(place, _)| (*place, column[*place].1))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn messages(values: impl IntoIterator<Item = String>) -> Vec<Vec<Slot>> {
+        values.into_iter().map(|value| vec![("limit".to_owned(), value)]).collect()
+    }
+
+    #[test]
+    fn a_limit_that_is_lower_from_here_on() {
+        let limits = (0..40).map(|at| if at < 25 { 590 + at % 7 } else { 60 }.to_string());
+        let found = shifts(&messages(limits));
+        assert_eq!((found.len(), found[0].at), (1, 25), "{found:?}");
+        assert!(found[0].what.contains("limit had been about 593"), "{found:?}");
+        assert!(
+            found[0].is_after(&[("limit".into(), "60".into())])
+                && !found[0].is_after(&[("limit".into(), "592".into())])
+        );
+    }
+
+    #[test]
+    fn a_value_that_is_new_and_stays() {
+        let tags =
+            (0..60).map(|at| if at > 30 && at % 2 == 0 { "14".to_owned() } else { ["7", "x"][at % 3 % 2].to_owned() });
+        let found = shifts(&messages(tags));
+        assert_eq!(found.iter().map(|shift| shift.at).collect::<Vec<_>>(), [32]);
+    }
+
+    #[test]
+    fn counters_and_noise_do_not_shift() {
+        assert_eq!(shifts(&messages((0..100).map(|at| (at * 3).to_string()))), []);
+        assert_eq!(shifts(&messages((0..100).map(|at| (at * 7919 % 101).to_string()))), []);
+        assert_eq!(shifts(&messages((0..8).map(|at| at.to_string()))), [], "too few");
+    }
+}

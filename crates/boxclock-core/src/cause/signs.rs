@@ -1,0 +1,475 @@
+//! What is worth a look: messages that come once, that are new and stay, whose values change for good, packages and their states, and
+//! trouble that names what the story names.
+
+use std::collections::{HashMap, HashSet};
+
+use serde_json::{Map, Value};
+
+use super::kinds::Kinds;
+use super::shift::{shifts, slots};
+use super::wording::{self, Class, Effect};
+use super::words::{self, Lexicon};
+use crate::Result;
+use crate::analysis::{CaseView, Pieces};
+use crate::case::Reader;
+use crate::clock::{HOUR, MINUTE};
+use crate::event::{EventRef, RecordReader, Row};
+use crate::format::{LineFormat, Record};
+use crate::work::Work;
+
+/// Forms of messages whose text is read: those that come first.
+const MOST_FORMS: usize = 60_000;
+/// Records that are read to find changes of values.
+const MOST_READ_FOR_SHIFTS: usize = 150_000;
+/// Records of one kind from one log that are looked at closely; of more, as many at even distances.
+const MOST_OF_A_GROUP: usize = 1500;
+/// Records of trouble that are searched for names.
+const MOST_SEARCHED: usize = 60_000;
+/// Signs that are weighed against each other.
+const MOST_SIGNS: usize = 900;
+/// Messages of a kind up to which each is worth a look.
+const RARE: usize = 3;
+
+/// Why a message is worth a look.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum SignKind {
+    /// Its kind comes at most [`RARE`] times.
+    Once,
+    /// Its kind is new, and then comes as often as it would have come before.
+    Onset,
+    /// A value in it is another from here on.
+    Shift,
+    /// A package is put in, taken out, or left half way.
+    Package,
+    /// It is trouble, and names what the story names.
+    Named,
+}
+
+/// A message that is worth a look.
+pub(super) struct Sign {
+    pub row: Row,
+    /// When, in nanoseconds since the epoch, by corrected clocks.
+    pub time: i64,
+    /// When its kind came last, where it lasts.
+    pub until: i64,
+    pub host: u32,
+    pub source: usize,
+    pub kind: SignKind,
+    pub component: String,
+    pub text: String,
+    /// What changed, of a [`SignKind::Shift`].
+    pub shift: Option<String>,
+    /// Its words, as sorted numbers.
+    pub words: Vec<u32>,
+    /// The names of the program that wrote it.
+    pub identity: Vec<u32>,
+    /// What it was done to.
+    pub objects: Vec<u32>,
+    /// How many of its kind there are.
+    pub count: usize,
+    /// How bad it is, 0 to 1.
+    pub bad: f64,
+    /// How much it can be a root, 0 to 1.
+    pub change: f64,
+    pub class: Class,
+    /// What it can lead to.
+    pub leads_to: Effect,
+    /// Of what it can be the effect.
+    pub effects: Effect,
+}
+
+/// All signs, by time.
+#[derive(Default)]
+pub(super) struct Signs {
+    pub list: Vec<Sign>,
+    pub lexicon: Lexicon,
+    /// How many kinds of messages there are.
+    pub kinds: usize,
+    /// The word of each host's name.
+    pub hosts: Vec<Option<u32>>,
+}
+
+/// Attributes that say where a line was written, not what about.
+fn is_of_the_machine(name: &str) -> bool {
+    const STARTS: [&str; 12] = [
+        "host.",
+        "thread.",
+        "syslog.",
+        "process.",
+        "severity",
+        "boxclock.",
+        "log.",
+        "code.",
+        "service.",
+        "level",
+        "journal.",
+        "source.",
+    ];
+    STARTS.iter().any(|start| name.starts_with(start)) || matches!(name, "pid" | "tid")
+}
+
+/// A message with what its attributes say.
+pub(super) fn text_of(record: &Record) -> String {
+    let mut text: String = record.body.lines().take(4).collect::<Vec<_>>().join(" ").chars().take(500).collect();
+    let mut add = |name: &str, value: &Value| {
+        let value = match value {
+            Value::String(value) => value.clone(),
+            Value::Number(value) => value.to_string(),
+            _ => return,
+        };
+        if value.len() < 160 {
+            text.push_str(&format!(" {name}={value}"));
+        }
+    };
+    for (name, value) in record.attributes.iter().filter(|(name, _)| !is_of_the_machine(name)).take(24) {
+        match value {
+            Value::Object(inner) => inner.iter().for_each(|(name, value)| add(name, value)),
+            value => add(name, value),
+        }
+    }
+    text.chars().take(700).collect()
+}
+
+fn meant(attributes: &Map<String, Value>) -> Map<String, Value> {
+    attributes
+        .iter()
+        .filter(|(name, _)| !is_of_the_machine(name))
+        .map(|(name, value)| (name.clone(), value.clone()))
+        .collect()
+}
+
+/// Messages of one kind from one log of one host.
+#[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+struct GroupKey {
+    kind: u32,
+    host: u32,
+    log: u32,
+}
+
+struct Finder<'a> {
+    view: &'a CaseView,
+    work: &'a Work,
+    reader: RecordReader,
+    /// Whether the components of each source are programs.
+    shared: Vec<bool>,
+    signs: Signs,
+    taken: HashSet<Row>,
+    count_of_kind: Vec<usize>,
+}
+
+/// The signs of a case. `forms` are the forms of all messages, see [`super::kinds::form_of`].
+pub(super) fn find(view: &CaseView, forms: &Pieces<'_, Vec<u32>>, work: &Work) -> Result<Signs> {
+    let shared =
+        view.case.sources.iter().map(|source| source.reader.lines().is_some_and(LineFormat::names_programs)).collect();
+    let mut finder = Finder {
+        view,
+        work,
+        reader: RecordReader::new(view.case.sources.clone()),
+        shared,
+        signs: Signs::default(),
+        taken: HashSet::new(),
+        count_of_kind: Vec::new(),
+    };
+    let groups = finder.groups(forms)?;
+    finder.spread_words(&groups)?;
+    finder.lasting(&groups)?;
+    finder.rare(&groups)?;
+    finder.packages(&groups)?;
+    finder.named(&groups)?;
+    Ok(finder.finish())
+}
+
+impl Finder<'_> {
+    fn event(&self, row: Row) -> EventRef<'_> {
+        self.view.loaded.table.event(row)
+    }
+
+    fn record(&mut self, row: Row) -> Record {
+        let table = &self.view.loaded.table;
+        self.reader.record(table.event(row))
+    }
+
+    /// All messages by kind, host and log, in order of time.
+    fn groups(&mut self, forms: &Pieces<'_, Vec<u32>>) -> Result<Vec<(GroupKey, Vec<Row>)>> {
+        let table = &self.view.loaded.table;
+        let parts: Vec<Vec<u32>> = (0..table.parts.len()).map(|part| forms.of_part(part)).collect::<Result<_>>()?;
+        let is_dump: Vec<bool> =
+            self.view.case.sources.iter().map(|source| matches!(source.reader, Reader::Dump(_))).collect();
+        let mut known: HashMap<(u32, u32), Option<u32>> = HashMap::new();
+        let mut kinds = Kinds::default();
+        let mut groups: HashMap<GroupKey, Vec<Row>> = HashMap::new();
+        for (number, row) in table.order.iter().enumerate() {
+            if number % 65_536 == 0 {
+                self.work.check()?;
+            }
+            let row = Row(*row);
+            let event = table.event(row);
+            let source = event.source();
+            if event.time().is_none() || is_dump[source] {
+                continue;
+            }
+            let (part, index) = table.locate(row);
+            let Some(form) = parts[part].get(index) else { continue };
+            let log = table.logs.get(source).copied().unwrap_or(source as u32);
+            let actor = event.actor();
+            let owner = if self.shared[source] && actor.component != 0 { actor.component } else { log | 0x8000_0000 };
+            let full = known.len() >= MOST_FORMS;
+            let kind = match known.get(&(owner, *form)) {
+                Some(kind) => *kind,
+                None if full => None,
+                None => {
+                    let record = self.reader.record(event);
+                    let kind = kinds.of(owner, &record.body, &meant(&record.attributes));
+                    known.insert((owner, *form), Some(kind));
+                    Some(kind)
+                }
+            };
+            if let Some(kind) = kind {
+                groups.entry(GroupKey { kind, host: actor.host, log }).or_default().push(row);
+            }
+        }
+        self.signs.kinds = kinds.len();
+        self.count_of_kind = vec![0; kinds.len()];
+        for (key, rows) in &groups {
+            self.count_of_kind[key.kind as usize] += rows.len();
+        }
+        let mut groups: Vec<(GroupKey, Vec<Row>)> = groups.into_iter().collect();
+        groups.sort_unstable_by_key(|(key, _)| *key);
+        Ok(groups)
+    }
+
+    /// In how many kinds of messages each word stands.
+    fn spread_words(&mut self, groups: &[(GroupKey, Vec<Row>)]) -> Result<()> {
+        let mut of_kind: HashMap<u32, HashSet<u32>> = HashMap::new();
+        for (key, rows) in groups {
+            self.work.check()?;
+            let step = (rows.len() / 40).max(1);
+            for row in rows.iter().step_by(step).take(60) {
+                let record = self.record(*row);
+                let ids = self.signs.lexicon.ids(words::words_of(&text_of(&record)));
+                let seen = of_kind.entry(key.kind).or_default();
+                for id in ids {
+                    if seen.insert(id) {
+                        self.signs.lexicon.spread[id as usize] += 1;
+                    }
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// Adds a message, unless it is a sign already.
+    fn add(&mut self, row: Row, group: GroupKey, kind: SignKind, shift: Option<String>, until: Option<i64>) {
+        if !self.taken.insert(row) {
+            return;
+        }
+        let record = self.record(row);
+        let text = text_of(&record);
+        let event = self.event(row);
+        let Some(time) = event.time() else { return };
+        let (source, host, severity) = (event.source(), event.actor().host, event.severity().0);
+        let component = event.component().to_owned();
+        let (change, class) = wording::change(&text);
+        let log = (!self.shared[source]).then(|| self.view.case.sources[source].name.as_str());
+        let identity = words::identity(&component, log);
+        let lexicon = &mut self.signs.lexicon;
+        self.signs.list.push(Sign {
+            row,
+            time,
+            until: until.unwrap_or(time),
+            host,
+            source,
+            kind,
+            shift,
+            words: lexicon.ids(words::words_of(&text)),
+            identity: lexicon.ids(identity),
+            objects: lexicon.ids(words::objects_of(&text)),
+            count: self.count_of_kind[group.kind as usize],
+            bad: wording::badness(&text, severity),
+            change,
+            class,
+            leads_to: wording::can_lead_to(&text),
+            effects: wording::is_effect(&text),
+            component,
+            text,
+        });
+    }
+
+    /// Kinds that are new and stay, and values that change for good.
+    fn lasting(&mut self, groups: &[(GroupKey, Vec<Row>)]) -> Result<()> {
+        let time = |finder: &Self, row: Row| finder.event(row).time().unwrap_or_default();
+        let mut spans: HashMap<(u32, u32), (i64, i64)> = HashMap::new();
+        for (key, rows) in groups {
+            if let (Some(first), Some(last)) = (rows.first(), rows.last()) {
+                let (first, last) = (time(self, *first), time(self, *last));
+                let span = spans.entry((key.host, key.log)).or_insert((first, last));
+                *span = (span.0.min(first), span.1.max(last));
+            }
+        }
+        let mut budget = MOST_READ_FOR_SHIFTS;
+        for (key, rows) in groups {
+            self.work.check()?;
+            let (Some(first_row), Some(last_row)) = (rows.first().copied(), rows.last().copied()) else { continue };
+            let count = self.count_of_kind[key.kind as usize];
+            let (first, last) = (time(self, first_row), time(self, last_row));
+            let (begin, _) = spans[&(key.host, key.log)];
+            // What people run is no message that lasts.
+            if count <= RARE || self.record(first_row).body.contains("COMMAND=") {
+                continue;
+            }
+            let quiet = first.saturating_sub(begin);
+            let lasted = last.saturating_sub(first).saturating_add(MINUTE).max(MINUTE);
+            let expected = rows.len() as f64 * quiet as f64 / lasted as f64;
+            if rows.len() > RARE && quiet > 30 * MINUTE && expected > 6.0 {
+                self.add(first_row, *key, SignKind::Onset, None, Some(last));
+            }
+            let looked_at = rows.len().min(MOST_OF_A_GROUP);
+            if rows.len() >= 12 && looked_at <= budget {
+                budget -= looked_at;
+                self.shifts_of(*key, rows, last);
+            }
+        }
+        Ok(())
+    }
+
+    fn shifts_of(&mut self, key: GroupKey, rows: &[Row], last: i64) {
+        let step = rows.len().div_ceil(MOST_OF_A_GROUP).max(1);
+        let looked_at: Vec<usize> = (0..rows.len()).step_by(step).collect();
+        let messages: Vec<_> =
+            looked_at.iter().map(|at| slots(&self.record(rows[*at]), |name| !is_of_the_machine(name))).collect();
+        for shift in shifts(&messages) {
+            // Between what was looked at before and here.
+            let (from, to) = (looked_at[shift.at.saturating_sub(1)] + 1, looked_at[shift.at]);
+            let first = (from..to)
+                .find(|at| shift.is_after(&slots(&self.record(rows[*at]), |name| !is_of_the_machine(name))))
+                .unwrap_or(to);
+            self.add(rows[first], key, SignKind::Shift, Some(shift.what), Some(last));
+        }
+    }
+
+    /// Kinds that come at most a few times.
+    fn rare(&mut self, groups: &[(GroupKey, Vec<Row>)]) -> Result<()> {
+        for (key, rows) in groups {
+            self.work.check()?;
+            let count = self.count_of_kind[key.kind as usize];
+            let of_few = count <= RARE || (count <= 400 && rows.len() <= 2);
+            for row in rows.iter().take(8) {
+                let is_rare_change = || count <= 8;
+                if of_few || is_rare_change() && wording::change(&text_of(&self.record(*row))).0 >= 0.9 {
+                    self.add(*row, *key, SignKind::Once, None, None);
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// Packages that come, go, and stay half way.
+    fn packages(&mut self, groups: &[(GroupKey, Vec<Row>)]) -> Result<()> {
+        let mut all: Vec<(Row, GroupKey, String, String)> = Vec::new();
+        let mut last: HashMap<(u32, String), Row> = HashMap::new();
+        for (key, rows) in groups {
+            self.work.check()?;
+            let Some(first) = rows.first() else { continue };
+            if rows.len() > 20_000 || !self.record(*first).attributes.contains_key("package.name") {
+                continue;
+            }
+            for row in rows {
+                let record = self.record(*row);
+                let text =
+                    |name: &str| record.attributes.get(name).and_then(Value::as_str).unwrap_or_default().to_owned();
+                let (action, state, name) = (text("package.action"), text("package.state"), text("package.name"));
+                let newest = last.entry((key.host, name)).or_insert(*row);
+                if self.event(*newest).order_time() <= self.event(*row).order_time() {
+                    *newest = *row;
+                }
+                all.push((*row, *key, action, state));
+            }
+        }
+        let last: HashSet<Row> = last.into_values().collect();
+        for (row, key, action, state) in all {
+            let is_step = matches!(action.as_str(), "install" | "upgrade" | "remove" | "purge");
+            if is_step || action == "status" && (state == "installed" || last.contains(&row)) {
+                self.add(row, key, SignKind::Package, None, None);
+            }
+        }
+        Ok(())
+    }
+
+    /// Trouble that names what the story names, or the address or file that the trouble found so far names.
+    fn named(&mut self, groups: &[(GroupKey, Vec<Row>)]) -> Result<()> {
+        let kinds = self.signs.kinds.max(super::link::FEWEST_KINDS) as f64;
+        let affected = self.signs.lexicon.ids(words::words_of(&self.view.case.story.affected));
+        let is_telling = |lexicon: &Lexicon, id: u32| {
+            let spread = f64::from(lexicon.spread[id as usize]);
+            spread > 0.0 && (kinds / spread).ln() > 2.5
+        };
+        let mut wanted: HashSet<u32> = affected.into_iter().filter(|id| is_telling(&self.signs.lexicon, *id)).collect();
+        let told = super::told_at(self.view);
+        for sign in self.signs.list.iter().filter(|sign| sign.bad >= 0.5 && sign.time > told.saturating_sub(48 * HOUR))
+        {
+            if sign.kind != SignKind::Onset && !sign.words.iter().any(|id| wanted.contains(id)) {
+                continue;
+            }
+            let lexicon = &self.signs.lexicon;
+            let places = sign.words.iter().filter(|id| {
+                let word = lexicon.word(**id);
+                let is_port = word.split_once(':').is_some_and(|(address, port)| {
+                    address.matches('.').count() == 3
+                        && !port.is_empty()
+                        && port.bytes().all(|byte| byte.is_ascii_digit())
+                });
+                (is_port || word.matches('/').count() > 1) && is_telling(lexicon, **id)
+            });
+            wanted.extend(places.copied().collect::<Vec<_>>());
+        }
+        let mut done: HashSet<(u32, u32)> = HashSet::new();
+        let mut budget = MOST_SEARCHED;
+        for (key, rows) in groups {
+            self.work.check()?;
+            let Some(first) = rows.first().copied() else { continue };
+            let record = self.record(first);
+            let is_bad = wording::tells_of_trouble(&record.body);
+            if self.count_of_kind[key.kind as usize] <= RARE || !is_bad {
+                continue;
+            }
+            for row in rows {
+                if budget == 0 {
+                    break;
+                }
+                budget -= 1;
+                let text = text_of(&self.record(*row));
+                let ids = self.signs.lexicon.ids(words::words_of(&text));
+                let names: Vec<u32> = ids.into_iter().filter(|id| wanted.contains(id)).collect();
+                let mut is_new = false;
+                for id in names {
+                    is_new |= done.insert((key.kind, id));
+                }
+                if is_new {
+                    self.add(*row, *key, SignKind::Named, None, None);
+                }
+            }
+        }
+        Ok(())
+    }
+
+    fn finish(mut self) -> Signs {
+        let told = super::told_at(self.view);
+        let signs = &mut self.signs;
+        signs.list.retain(|sign| sign.time <= told.saturating_add(MINUTE));
+        if signs.list.len() > MOST_SIGNS {
+            // What can be a root or an effect first.
+            let weight = |sign: &Sign| {
+                let lasts = matches!(sign.kind, SignKind::Onset | SignKind::Shift | SignKind::Named);
+                sign.change.max(sign.bad) + if lasts { 0.5 } else { 0.0 } + 1.0 / sign.count.max(1) as f64
+            };
+            signs.list.sort_by(|a, b| weight(b).total_cmp(&weight(a)).then(a.time.cmp(&b.time)));
+            signs.list.truncate(MOST_SIGNS);
+        }
+        signs.list.sort_by_key(|sign| (sign.time, sign.row));
+        let hosts = self.view.loaded.table.hosts.iter();
+        let named = hosts.map(|host| (host.len() > 2).then(|| signs.lexicon.id(&host.to_lowercase())));
+        let named: Vec<_> = named.collect();
+        signs.hosts = named;
+        self.signs
+    }
+}

@@ -1,0 +1,433 @@
+//! From the symptom backwards: what leads to it, how well, and what of that can be the root.
+
+use std::collections::{HashMap, HashSet};
+
+use super::link::{Link, Links, Why, recovered};
+use super::signs::{Sign, SignKind, Signs};
+use super::wording::{self, Class};
+use super::words::words_of;
+use super::{CauseLink, CausePlace, MOST_ROOTS, Suggestion};
+use crate::analysis::CaseView;
+use crate::clock::human::duration_text;
+use crate::clock::{HOUR, MINUTE, SECOND};
+use crate::event::{RecordReader, Row};
+
+/// Scores below this are no proof.
+const UNPROVEN: f64 = 0.06;
+/// A change counts before other trouble, unless that scores this many times as much.
+const CHANGE_FIRST: f64 = 2.0;
+/// Links of a chain.
+const MOST_LINKS: usize = 10;
+
+/// What is known of a sign as a step to the symptom.
+#[derive(Clone, Default)]
+struct Step {
+    /// How well it leads to the symptom, 0 to 1.
+    reach: f64,
+    /// By which later sign, how well, and why.
+    next: Option<(usize, f64, Why)>,
+}
+
+struct Search<'a> {
+    view: &'a CaseView,
+    signs: &'a Signs,
+    links: Links<'a>,
+    steps: Vec<Step>,
+    /// How much each sign can be a root, 0 to 1, after what is known of all.
+    change: Vec<f64>,
+    /// Changes to what the case does not speak of.
+    unrelated: Vec<bool>,
+}
+
+/// The suggestions for a case, the best first.
+pub(super) fn suggest(view: &CaseView, signs: &Signs) -> Vec<Suggestion> {
+    let mut search = Search {
+        view,
+        signs,
+        links: Links::new(signs, busy(view, signs)),
+        steps: vec![Step::default(); signs.list.len()],
+        change: Vec::new(),
+        unrelated: Vec::new(),
+    };
+    let Some(symptom) = search.symptoms() else { return Vec::new() };
+    search.judge_changes();
+    search.reach_back();
+    search.suggestions(symptom)
+}
+
+/// When each source of a sign wrote something, in ascending order.
+fn busy(view: &CaseView, signs: &Signs) -> HashMap<usize, Vec<i64>> {
+    let mut busy: HashMap<usize, Vec<i64>> = HashMap::new();
+    for sign in &signs.list {
+        busy.entry(sign.source).or_insert_with(|| {
+            let table = &view.loaded.table;
+            let mut times: Vec<i64> = table.rows_of(sign.source).filter_map(|row| table.event(row).time()).collect();
+            times.sort_unstable();
+            times
+        });
+    }
+    busy
+}
+
+impl Search<'_> {
+    fn known(&self, text: &str) -> HashSet<u32> {
+        let wanted = words_of(text);
+        let lexicon = &self.signs.lexicon;
+        (0..lexicon.len() as u32).filter(|id| wanted.contains(lexicon.word(*id))).collect()
+    }
+
+    /// Where the story meets trouble. Sets how well each sign fits it, and gives the best.
+    fn symptoms(&mut self) -> Option<usize> {
+        let story = &self.view.case.story;
+        let told =
+            self.known(&[&story.title, &story.happened, &story.impact, &story.expected].map(String::as_str).join(" "));
+        let affected = self.known(&story.affected);
+        let told_at = super::told_at(self.view);
+        let since = super::moment(&story.since, self.view);
+        let mut found: Vec<(usize, f64)> = Vec::new();
+        for (at, sign) in self.signs.list.iter().enumerate().filter(|(_, sign)| sign.bad >= 0.5) {
+            let fits = |with: &HashSet<u32>| -> f64 {
+                sign.words.iter().filter(|id| with.contains(id)).map(|id| self.links.weight(*id)).sum()
+            };
+            let hours = told_at.saturating_sub(sign.time).max(0) as f64 / HOUR as f64;
+            let near_since =
+                since.map_or(0.0, |since| 0.3 / (1.0 + sign.time.abs_diff(since) as f64 / (30 * MINUTE) as f64));
+            // What then comes again and again is what people see.
+            let again = ((sign.count.max(1) as f64).ln() * 0.12).min(0.6);
+            let new = if sign.kind == SignKind::Onset { 0.3 } else { 0.0 };
+            let fit = fits(&told).min(12.0) * 0.07 + fits(&affected).min(14.0) * 0.12;
+            let sum = fit + 1.0 / (1.0 + 0.25 * hours) + near_since + again + new;
+            found.push((at, sum * (0.5 + 0.5 * sign.bad)));
+        }
+        found.sort_by(|a, b| b.1.total_cmp(&a.1).then(a.0.cmp(&b.0)));
+        found.truncate(6);
+        let (best, best_fit) = found.first().copied()?;
+        for (at, fit) in found {
+            self.steps[at].reach = (fit / best_fit).powi(2);
+        }
+        // What the story names by an identifier of its own is a symptom too.
+        let lexicon = &self.signs.lexicon;
+        let is_identifier = |id: &u32| {
+            let word = lexicon.word(*id);
+            self.links.weight(*id) > 2.0
+                && word.contains(|letter: char| letter.is_ascii_digit() || letter == '.' || letter == '-')
+        };
+        let identifiers: HashSet<u32> = affected.into_iter().filter(is_identifier).collect();
+        for (sign, step) in self.signs.list.iter().zip(&mut self.steps) {
+            let component = sign.component.to_lowercase();
+            let names = sign.words.iter().any(|id| identifiers.contains(id))
+                || identifiers.iter().any(|id| lexicon.word(*id) == component);
+            if sign.bad >= 0.5 && names && matches!(sign.kind, SignKind::Named | SignKind::Onset | SignKind::Once) {
+                step.reach = step.reach.max(0.55);
+            }
+        }
+        Some(best)
+    }
+
+    /// How much each sign can be a root, now that the symptom is known.
+    fn judge_changes(&mut self) {
+        let signs = &self.signs.list;
+        let mut involved: HashSet<u32> = HashSet::new();
+        for (sign, step) in signs.iter().zip(&self.steps) {
+            let lasts = matches!(sign.kind, SignKind::Onset | SignKind::Named | SignKind::Shift);
+            if step.reach > 0.0 || sign.bad >= 0.5 && lasts {
+                involved.extend(sign.words.iter().chain(&sign.identity));
+            }
+        }
+        let recovered = recovered(signs);
+        self.unrelated = signs
+            .iter()
+            .map(|sign| !sign.objects.is_empty() && !sign.objects.iter().any(|id| involved.contains(id)))
+            .collect();
+        let judged = signs.iter().zip(&recovered).zip(&self.unrelated).map(|((sign, recovered), unrelated)| {
+            sign.change * if *recovered { 0.3 } else { 1.0 } * if *unrelated { 0.35 } else { 1.0 }
+        });
+        self.change = judged.collect();
+    }
+
+    /// From the last sign to the first: by which later one it leads to the symptom best.
+    fn reach_back(&mut self) {
+        let list = &self.signs.list;
+        for at in (0..list.len()).rev() {
+            let sign = &list[at];
+            for (later, other) in list.iter().enumerate().skip(at + 1) {
+                let after = self.steps[later].reach;
+                if after < 0.03 || after <= self.steps[at].reach {
+                    continue;
+                }
+                let Some(link) = self.link(at, later) else { continue };
+                let is_plain = other.bad < 0.3 && self.change[later] < 0.3 && other.kind == SignKind::Once;
+                if link.strength < if is_plain { 0.4 } else { 0.2 } {
+                    continue;
+                }
+                // What comes soon follows more likely; what lasts is still there.
+                let minutes = other.time.saturating_sub(sign.until).max(0) as f64 / MINUTE as f64;
+                let soon = 1.0 / (1.0 + 0.03 * (1.0 + minutes).ln());
+                let reach = after * (0.1 + 0.9 * link.strength) * soon * 0.97 * (0.6 + 0.4 * self.standing(later));
+                if reach > self.steps[at].reach {
+                    self.steps[at] = Step { reach, next: Some((later, link.strength, link.why)) };
+                }
+            }
+        }
+    }
+
+    fn link(&self, at: usize, later: usize) -> Option<Link> {
+        self.links.between(&self.signs.list[at], &self.signs.list[later])
+    }
+
+    /// How surely a sign means something.
+    fn standing(&self, at: usize) -> f64 {
+        let sign = &self.signs.list[at];
+        match sign.kind {
+            SignKind::Onset => 1.0,
+            SignKind::Shift => 0.95,
+            SignKind::Named => 0.9,
+            SignKind::Package => 0.6,
+            SignKind::Once if sign.bad >= 0.5 || self.change[at] >= 0.4 => 0.7,
+            SignKind::Once => 0.35,
+        }
+    }
+
+    /// How much each sign is the root, for those that lead to the symptom.
+    fn scores(&self) -> Vec<(f64, usize)> {
+        let list = &self.signs.list;
+        let best = self.steps.iter().map(|step| step.reach).fold(0.0, f64::max);
+        let first_trouble = list
+            .iter()
+            .zip(&self.steps)
+            .zip(&self.change)
+            .filter(|((sign, step), change)| {
+                let lasts = matches!(sign.kind, SignKind::Onset | SignKind::Named | SignKind::Shift);
+                sign.bad >= 0.5 && **change < 0.8 && step.reach >= 0.5 * best && lasts
+            })
+            .map(|((sign, _), _)| sign.time)
+            .min();
+        let explained = self.explained();
+        let mut scores = Vec::new();
+        for (at, sign) in list.iter().enumerate() {
+            if self.steps[at].next.is_none() {
+                continue;
+            }
+            let rare = match (sign.kind, sign.count) {
+                (SignKind::Package, _) => 0.8,
+                (SignKind::Onset | SignKind::Shift, _) => 0.7,
+                (SignKind::Named, _) => 0.5,
+                (SignKind::Once, 1) => 1.0,
+                (SignKind::Once, 2) => 0.85,
+                (SignKind::Once, 3) => 0.7,
+                (SignKind::Once, _) => 0.6,
+            };
+            let as_change = match sign.bad {
+                _ if sign.class == Class::Incomplete => 1.0,
+                bad if bad < 0.5 => 1.0,
+                bad if bad < 0.7 => 0.7,
+                _ => 0.5,
+            };
+            let role = 0.12 + 0.88 * f64::max(self.change[at] * as_change, 0.35 * sign.bad);
+            // What came after the first trouble did not cause it; what has a cause itself is not the root.
+            let late = first_trouble.is_some_and(|first| sign.time > first.saturating_add(MINUTE));
+            let score = self.steps[at].reach
+                * rare
+                * role
+                * if late { 0.5 } else { 1.0 }
+                * if explained.contains(&at) { 0.6 } else { 1.0 };
+            scores.push((score, at));
+        }
+        scores.sort_by(|a, b| b.0.total_cmp(&a.0).then(a.1.cmp(&b.1)));
+        scores
+    }
+
+    /// Signs that a change before them explains.
+    fn explained(&self) -> HashSet<usize> {
+        let list = &self.signs.list;
+        let mut explained = HashSet::new();
+        for (at, sign) in list.iter().enumerate() {
+            let is_change =
+                self.change[at] >= 0.8 && sign.bad < 0.7 && sign.class != Class::State && !self.unrelated[at];
+            let mut step = &self.steps[at];
+            for _ in 0..3 {
+                let Some((next, strength, _)) =
+                    step.next.as_ref().filter(|(_, strength, _)| is_change && *strength >= 0.5)
+                else {
+                    break;
+                };
+                let other = &list[*next];
+                let is_effect =
+                    other.bad >= 0.5 || matches!(other.class, Class::State | Class::Incomplete | Class::Start);
+                if is_effect || self.change[*next] < 0.8 {
+                    explained.insert(*next);
+                }
+                let _ = strength;
+                step = &self.steps[*next];
+            }
+        }
+        explained
+    }
+
+    /// The earliest trouble that surely leads to the symptom.
+    fn end_of_evidence(&self, symptom: usize) -> usize {
+        let best = self.steps.iter().map(|step| step.reach).fold(0.0, f64::max);
+        let leads = |(at, sign): &(usize, &Sign)| {
+            let step = &self.steps[*at];
+            let strength = step.next.as_ref().map_or(1.0, |(_, strength, _)| *strength);
+            let is_trouble = sign.bad >= 0.5 || sign.kind == SignKind::Shift;
+            is_trouble
+                && (step.reach >= 0.3 * best && strength >= 0.3 && sign.kind != SignKind::Once
+                    || step.reach >= 0.5 * best && strength >= 0.5 && sign.bad >= 0.5)
+        };
+        self.signs.list.iter().enumerate().find(leads).map_or(symptom, |(at, _)| at)
+    }
+
+    fn suggestions(&self, symptom: usize) -> Vec<Suggestion> {
+        let list = &self.signs.list;
+        let mut reader = RecordReader::new(self.view.case.sources.clone());
+        let mut scores = self.scores();
+        let can_be_root = |at: usize| {
+            self.change[at] >= 0.6 && (list[at].bad < 0.7 || matches!(list[at].class, Class::Incomplete | Class::State))
+        };
+        let best = scores.first().map_or(0.0, |(score, _)| *score);
+        let best_change = scores.iter().position(|(_, at)| can_be_root(*at));
+        let proven =
+            best_change.is_some_and(|place| scores[place].0 >= UNPROVEN && scores[place].0 * CHANGE_FIRST >= best);
+        if let Some(place) = best_change.filter(|_| proven) {
+            let first = scores.remove(place);
+            scores.insert(0, first);
+        }
+        let mut found: Vec<Suggestion> = Vec::new();
+        if !proven {
+            found.push(self.unproven(&mut reader, self.end_of_evidence(symptom), symptom));
+        }
+        let mut seen: HashSet<(usize, i64)> = HashSet::new();
+        for (score, at) in scores {
+            // Lines of one moment in one source are one suggestion.
+            if found.len() >= MOST_ROOTS || !seen.insert((list[at].source, list[at].time / (5 * SECOND))) {
+                continue;
+            }
+            found.push(self.suggestion(&mut reader, at, score, symptom));
+        }
+        found
+    }
+
+    fn place(&self, reader: &mut RecordReader, row: Row) -> CausePlace {
+        let event = self.view.loaded.table.event(row);
+        CausePlace { source: self.view.case.sources[event.source()].name.clone(), line: reader.place(event).line, row }
+    }
+
+    fn why(&self, from: usize, to: usize, why: &Why) -> String {
+        let lexicon = &self.signs.lexicon;
+        let list = &self.signs.list;
+        let effects = |effects: &u32| wording::effect_names(*effects).collect::<Vec<_>>().join(", ");
+        let words = match why {
+            Why::Names(word) => format!("both name {}", lexicon.word(*word)),
+            Why::Program(word) => format!("one names {}, which wrote the other", lexicon.word(*word)),
+            Why::SameProgram(word) => format!("both were written by {}", lexicon.word(*word)),
+            Why::Host(word) => format!("one names the host {}", lexicon.word(*word)),
+            Why::NextLine => "the same log goes on".to_owned(),
+            Why::Effect(bits) => format!("such a change can have such an effect ({})", effects(bits)),
+            Why::Alike(bits) => format!("trouble of one kind ({})", effects(bits)),
+            Why::AtOnce => "it began right after it".to_owned(),
+        };
+        let apart = duration_text(list[to].time.saturating_sub(list[from].time).max(0));
+        let shift = list[to].shift.as_ref().map(|shift| format!("; {shift}")).unwrap_or_default();
+        format!("{words}, {apart} later{shift}")
+    }
+
+    /// The way from a sign to the symptom, with what surely stands between two steps.
+    fn way(&self, from: usize) -> Vec<(usize, String)> {
+        let mut way = vec![(from, String::new())];
+        let mut at = from;
+        while let Some((next, _, why)) = self.steps[at].next.as_ref().filter(|_| way.len() < MOST_LINKS) {
+            way.push((*next, self.why(at, *next, why)));
+            at = *next;
+        }
+        let mut place = 0;
+        while place + 1 < way.len() && way.len() < MOST_LINKS {
+            let (before, after) = (way[place].0, way[place + 1].0);
+            let between = (before + 1..after).filter_map(|middle| {
+                let sign = &self.signs.list[middle];
+                let counts = sign.bad >= 0.5
+                    || self.change[middle] >= 0.4
+                    || matches!(sign.kind, SignKind::Onset | SignKind::Shift);
+                let (to, on) = (self.link(before, middle).filter(|_| counts)?, self.link(middle, after)?);
+                let weaker = to.strength.min(on.strength);
+                (weaker >= 0.5).then_some((weaker, middle, to.why, on.why))
+            });
+            match between.max_by(|a, b| a.0.total_cmp(&b.0).then(b.1.cmp(&a.1))) {
+                Some((_, middle, to, on)) => {
+                    way[place + 1].1 = self.why(middle, after, &on);
+                    way.insert(place + 1, (middle, self.why(before, middle, &to)));
+                }
+                None => place += 1,
+            }
+        }
+        way
+    }
+
+    fn chain(&self, reader: &mut RecordReader, from: usize) -> Vec<CauseLink> {
+        let links = self.way(from).into_iter();
+        links
+            .map(|(at, why)| {
+                let sign = &self.signs.list[at];
+                CauseLink { place: self.place(reader, sign.row), text: first_line(&sign.text), why }
+            })
+            .collect()
+    }
+
+    fn suggestion(&self, reader: &mut RecordReader, at: usize, score: f64, symptom: usize) -> Suggestion {
+        let sign = &self.signs.list[at];
+        let chain = self.chain(reader, at);
+        let mut reasons = Vec::new();
+        if let Some(words) = sign.class.words().filter(|_| self.change[at] >= 0.4) {
+            reasons.push(format!("it is {words}"));
+        }
+        reasons.push(match (sign.kind, sign.count) {
+            (SignKind::Shift, _) => sign.shift.clone().unwrap_or_default(),
+            (SignKind::Onset, _) => "its kind is new from here on".to_owned(),
+            (_, 1) => "it is the only one of its kind in the case".to_owned(),
+            (_, count) => format!("there are {count} of its kind in the case"),
+        });
+        if let Some(second) = chain.get(1) {
+            reasons.push(format!("what follows: {}", second.why));
+        }
+        if self.unrelated[at] {
+            reasons.push("against it: what it was done to is not named in the trouble".to_owned());
+        }
+        let proven = score >= UNPROVEN && self.change[at] >= 0.6;
+        let what = if proven { "is the likeliest root of" } else { "is a lead, and no proof, for" };
+        let symptom = first_line(&self.signs.list[symptom].text);
+        let summary = format!("\"{}\" {what} \"{symptom}\": {}.", first_line(&sign.text), reasons.join("; "));
+        // Scores are products of many factors: their root is nearer to what a share means to people.
+        let score = (score.sqrt().min(0.99) * 100.0).round() / 100.0;
+        Suggestion { provable: true, score, reasons, chain, missing: Vec::new(), summary }
+    }
+
+    fn unproven(&self, reader: &mut RecordReader, end: usize, symptom: usize) -> Suggestion {
+        let chain = self.chain(reader, end);
+        let sign = &self.signs.list[end];
+        let host = self.view.loaded.table.hosts.get(sign.host as usize).cloned().unwrap_or_default();
+        let missing = vec![
+            format!(
+                "logs of what {} speaks to, from before that moment",
+                if host.is_empty() { "this machine".to_owned() } else { host }
+            ),
+            "what was changed outside the machines of this box".to_owned(),
+        ];
+        let summary = format!(
+            "Not provable: the evidence for \"{}\" ends at \"{}\". What is suggested behind this is worth a look, and does not prove a root.",
+            first_line(&self.signs.list[symptom].text),
+            first_line(&sign.text)
+        );
+        Suggestion {
+            provable: false,
+            score: 0.5,
+            reasons: vec!["no change in the box is tied to the symptom closely enough".into()],
+            chain,
+            missing,
+            summary,
+        }
+    }
+}
+
+fn first_line(text: &str) -> String {
+    text.lines().next().unwrap_or_default().chars().take(200).collect()
+}
