@@ -71,7 +71,7 @@ pub struct CauseAnalysis;
 
 impl Analysis for CauseAnalysis {
     const NAME: &'static str = "forms";
-    const VERSION: u32 = 2;
+    const VERSION: u32 = 3;
     /// The form of each message.
     type Piece = Vec<u32>;
     type Found = Vec<Suggestion>;

@@ -196,7 +196,7 @@ pub struct PatternPiece {
 
 impl Analysis for PatternAnalysis {
     const NAME: &'static str = "patterns";
-    const VERSION: u32 = 1;
+    const VERSION: u32 = 2;
     type Piece = PatternPiece;
     type Found = Patterns;
 

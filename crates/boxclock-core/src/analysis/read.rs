@@ -70,10 +70,10 @@ impl<'a> Seen<'a> {
     pub fn body(&self) -> Cow<'a, [u8]> {
         let Reader::Lines(detected) = self.source.reader else { return Cow::Borrowed(self.text) };
         let line = self.line();
-        // Formats of fields have theirs anywhere.
+        // Formats of fields have theirs anywhere, and objects say so by a head without length.
         if !detected.format.is_fields(line)
             && let Some(head) = detected.format.head(line, detected.hint)
-            && head.body < line.len()
+            && (1..line.len()).contains(&head.body)
         {
             return Cow::Borrowed(self.text.get(head.body..).unwrap_or_default());
         }

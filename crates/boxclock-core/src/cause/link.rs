@@ -10,6 +10,11 @@ use crate::clock::{MINUTE, SECOND};
 /// In a case with fewer kinds of messages, words count as if it had so many.
 pub(super) const FEWEST_KINDS: usize = 60;
 
+/// The most that a word that all programs use can tie.
+const COMMON_MOST: f64 = 0.35;
+/// How much a word that all programs use counts.
+const COMMON_SHARE: f64 = 0.7;
+
 /// Why a sign leads to another.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) enum Why {
@@ -42,6 +47,8 @@ pub(super) struct Links<'a> {
     signs: &'a Signs,
     /// How telling each word is.
     weight: Vec<f64>,
+    /// Words that are programs.
+    programs: HashSet<u32>,
     /// Words that are programs or hosts, or made of them: they are judged apart.
     of_programs: Vec<bool>,
     /// Words that all programs use.
@@ -49,6 +56,8 @@ pub(super) struct Links<'a> {
     /// For each kind of effect: how few signs have it, 0 to 1, as change and as trouble.
     rare_change: Vec<f64>,
     rare_trouble: Vec<f64>,
+    /// How much each sign can be a root, after what is known of all.
+    pub(super) change: Vec<f64>,
     /// When each source that a sign is from wrote something.
     busy: HashMap<usize, Vec<i64>>,
 }
@@ -70,7 +79,7 @@ impl<'a> Links<'a> {
         let common: Vec<bool> = (0..lexicon.len()).map(|id| words::is_common(lexicon.word(id as u32))).collect();
         let kinds = signs.kinds.max(FEWEST_KINDS) as f64;
         let weight = lexicon.spread.iter().zip(&common).map(|(spread, common)| {
-            (kinds / f64::from((*spread).max(1))).ln().max(0.0) * if *common { 0.7 } else { 1.0 }
+            (kinds / f64::from((*spread).max(1))).ln().max(0.0) * if *common { COMMON_SHARE } else { 1.0 }
         });
         let weight = weight.collect();
         let programs: HashSet<u32> = signs
@@ -85,7 +94,7 @@ impl<'a> Links<'a> {
         names.extend(hosts.flat_map(|host| host.split(['-', '.', '_'])).filter(|part| part.len() > 3));
         let of_programs = (0..lexicon.len() as u32).map(|id| {
             let word = lexicon.word(id);
-            programs.contains(&id) || names.contains(word) || word.contains('.') && word.split('.').any(|part| names.contains(part))
+            names.contains(word) || word.contains('.') && word.split('.').any(|part| names.contains(part))
         });
         let of_programs = of_programs.collect();
         let count = signs.list.len().max(1) as f64;
@@ -95,7 +104,7 @@ impl<'a> Links<'a> {
                 .collect()
         };
         let (rare_change, rare_trouble) = (rare(&|sign| sign.leads_to), rare(&|sign| sign.effects));
-        Self { signs, weight, of_programs, common, rare_change, rare_trouble, busy }
+        Self { signs, weight, programs, of_programs, common, rare_change, rare_trouble, change: Vec::new(), busy }
     }
 
     /// How telling a word is: the logarithm of how few kinds of messages have it.
@@ -132,28 +141,46 @@ impl<'a> Links<'a> {
         (0..wording::effect_count()).filter(|bit| effects & 1 << bit != 0).map(of).fold(0.0, f64::max)
     }
 
-    /// How well `a` leads to the later `b`.
-    pub(super) fn between(&self, a: &Sign, b: &Sign) -> Option<Link> {
+    /// How well one sign leads to a later one.
+    pub(super) fn between(&self, from: usize, to: usize) -> Option<Link> {
+        let (a, b) = (&self.signs.list[from], &self.signs.list[to]);
         let (word, best, sum) = self.common_words(a, b);
+        let is_common = word.is_some_and(|id| {
+            let word = self.signs.lexicon.word(id);
+            self.common[id as usize] || word.len() < 4 && word.bytes().all(|byte| byte.is_ascii_alphabetic())
+        });
         let mut strength = 0.0;
         let mut why = None;
         let mut by_name_alone = false;
         if best >= 2.0 {
             strength = 1.0 - (-(best + 0.25 * (sum - best)) / 4.0).exp();
+            if is_common {
+                strength = f64::min(strength, COMMON_MOST);
+            }
             why = word.map(Why::Names);
         }
+        let is_specific = best >= 2.5 && !is_common;
         // Unrelated trouble of the same program is no cause.
         let is_passing = a.kind == SignKind::Once && (a.bad >= 0.7 || a.bad >= 0.5 && a.change < 0.8);
         let same_program = shared(&a.identity, &b.identity).next();
         for (one, other) in [(a, b), (b, a)] {
-            let name = shared(&one.identity, &other.words)
-                .find(|id| !self.common[*id as usize] && self.signs.lexicon.word(*id).len() > 3);
+            let name = shared(&one.identity, &other.words).find(|id| !self.common[*id as usize]);
             let Some(name) = name.filter(|_| !(is_passing && same_program.is_some())) else { continue };
             if strength < 0.55 {
                 (strength, why, by_name_alone) = (0.55, Some(Why::Program(name)), true);
             } else {
                 strength = f64::min(0.97, strength + 0.1);
             }
+        }
+        // Both speak of a program that wrote neither.
+        let spoken_of = shared(&a.words, &b.words).find(|id| {
+            self.programs.contains(id)
+                && !self.common[*id as usize]
+                && !a.identity.contains(id)
+                && !b.identity.contains(id)
+        });
+        if let Some(name) = spoken_of.filter(|_| strength < 0.5) {
+            (strength, why) = (0.5, Some(Why::Names(name)));
         }
         if let Some(name) = same_program.filter(|_| !is_passing) {
             if strength < 0.45 {
@@ -166,14 +193,17 @@ impl<'a> Links<'a> {
             if strength >= 0.3 {
                 strength = f64::min(0.97, strength + 0.1);
             } else if a.bad >= 0.5 || a.kind != SignKind::Once {
-                (strength, why) = (0.3, Some(Why::Host(host)));
+                // Trouble about the other host that has not ended.
+                let goes_on = a.bad >= 0.5 && a.kind == SignKind::Onset && a.until >= b.time;
+                (strength, why) = (if goes_on { 0.5 } else { 0.3 }, Some(Why::Host(host)));
             }
         }
         let apart = b.time.saturating_sub(a.time);
         if a.source == b.source && !a.identity.is_empty() && apart < 15 * SECOND && strength < 0.55 {
             (strength, why) = (0.55, Some(Why::NextLine));
         }
-        let is_change = a.change >= 0.8 && a.bad < 0.7;
+        let change = self.change.get(from).copied().unwrap_or(a.change);
+        let is_change = change >= 0.8 && a.bad < 0.7;
         let lasts = matches!(b.kind, SignKind::Onset | SignKind::Shift);
         let same_host = a.host == b.host;
         let effects = a.leads_to & b.effects;
@@ -196,14 +226,16 @@ impl<'a> Links<'a> {
                 strength = f64::min(0.97, strength + 0.08 * rare);
             }
         }
-        if by_name_alone && best < 2.5 && !b.identity.is_empty() {
+        if by_name_alone && !is_specific && !b.identity.is_empty() {
             strength *= self.worked_between(a, b);
         }
         // A rare change, and at once something new that lasts.
         if is_change && (lasts || b.kind == SignKind::Named) {
             let seconds = apart.max(0) as f64 / SECOND as f64;
             let alone = 0.5 * (-seconds / 60.0).exp();
-            if strength >= 0.3 {
+            // By the program's name alone it is chance, unless within moments.
+            let is_tied = is_specific || effects != 0 || seconds < 30.0;
+            if strength >= 0.3 && is_tied {
                 strength += (0.95 - strength) * 0.6 * (-seconds / 300.0).exp();
             } else if alone > strength {
                 (strength, why) = (alone * if same_host { 1.0 } else { 0.8 }, Some(Why::AtOnce));

@@ -101,7 +101,8 @@ pub(super) fn shifts(messages: &[Vec<Slot>]) -> Vec<Shift> {
             (place, format!("{label} had been about {usual} and is {} from here on", column[place].1))
         });
         let place = place.or_else(|| {
-            let (place, value) = novelty(column)?;
+            // A word by its place alone is seldom a value: loggers and names come and go.
+            let (place, value) = novelty(column).filter(|_| !name.starts_with('@'))?;
             Some((place, format!("{label} {value} is new here, and comes again and again")))
         });
         found.extend(place.map(shift));

@@ -15,6 +15,7 @@ use crate::case::Reader;
 use crate::clock::{HOUR, MINUTE};
 use crate::event::{EventRef, RecordReader, Row};
 use crate::format::{LineFormat, Record};
+use crate::install::{InstallAnalysis, Outcome};
 use crate::work::Work;
 
 /// Forms of messages whose text is read: those that come first.
@@ -176,6 +177,7 @@ pub(super) fn find(view: &CaseView, forms: &Pieces<'_, Vec<u32>>, work: &Work) -
     finder.rare(&groups)?;
     finder.packages(&groups)?;
     finder.named(&groups)?;
+    finder.unfinished_installations()?;
     Ok(finder.finish())
 }
 
@@ -272,6 +274,8 @@ impl Finder<'_> {
         let (change, class) = wording::change(&text);
         let log = (!self.shared[source]).then(|| self.view.case.sources[source].name.as_str());
         let identity = words::identity(&component, log);
+        let mut words = words::words_of(&text);
+        words::leave_out_loggers(&mut words, &identity);
         let lexicon = &mut self.signs.lexicon;
         self.signs.list.push(Sign {
             row,
@@ -281,7 +285,7 @@ impl Finder<'_> {
             source,
             kind,
             shift,
-            words: lexicon.ids(words::words_of(&text)),
+            words: lexicon.ids(words),
             identity: lexicon.ids(identity),
             objects: lexicon.ids(words::objects_of(&text)),
             count: self.count_of_kind[group.kind as usize],
@@ -404,9 +408,8 @@ impl Finder<'_> {
             spread > 0.0 && (kinds / spread).ln() > 2.5
         };
         let mut wanted: HashSet<u32> = affected.into_iter().filter(|id| is_telling(&self.signs.lexicon, *id)).collect();
-        let told = super::told_at(self.view);
-        for sign in self.signs.list.iter().filter(|sign| sign.bad >= 0.5 && sign.time > told.saturating_sub(48 * HOUR))
-        {
+        let from = super::told_at(self.view).saturating_sub(48 * HOUR);
+        for sign in self.signs.list.iter().filter(|sign| sign.bad >= 0.5 && sign.time > from) {
             if sign.kind != SignKind::Onset && !sign.words.iter().any(|id| wanted.contains(id)) {
                 continue;
             }
@@ -436,6 +439,9 @@ impl Finder<'_> {
                 if budget == 0 {
                     break;
                 }
+                if self.event(*row).time().is_none_or(|time| time < from) {
+                    continue;
+                }
                 budget -= 1;
                 let text = text_of(&self.record(*row));
                 let ids = self.signs.lexicon.ids(words::words_of(&text));
@@ -446,6 +452,26 @@ impl Finder<'_> {
                 }
                 if is_new {
                     self.add(*row, *key, SignKind::Named, None, None);
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// What an installation that failed, or waits for a restart, says of what it left behind is a change that was not carried
+    /// through, and so is its first failure.
+    fn unfinished_installations(&mut self) -> Result<()> {
+        let runs = self.view.run(&InstallAnalysis, self.work)?;
+        let sources = &self.view.case.sources;
+        for run in runs.iter().filter(|run| run.outcome != Outcome::Succeeded && run.outcome != Outcome::Running) {
+            let failure = run.first_failure.as_ref().map(|failure| (failure.place.source.as_str(), failure.place.line));
+            for sign in &mut self.signs.list {
+                let source = sources[sign.source].name.as_str();
+                let line = self.view.loaded.table.event(sign.row).line();
+                let is_failure = failure == Some((source, line));
+                let is_inside = source == run.source && (run.line..=run.last_line).contains(&line);
+                if is_failure || is_inside && sign.class == Class::Incomplete {
+                    (sign.change, sign.class) = (1.0, Class::Incomplete);
                 }
             }
         }

@@ -13,7 +13,7 @@ use crate::clock::{HOUR, MINUTE, SECOND};
 use crate::event::{RecordReader, Row};
 
 /// Scores below this are no proof.
-const UNPROVEN: f64 = 0.06;
+const UNPROVEN: f64 = 0.05;
 /// A change counts before other trouble, unless that scores this many times as much.
 const CHANGE_FIRST: f64 = 2.0;
 /// Links of a chain.
@@ -33,8 +33,6 @@ struct Search<'a> {
     signs: &'a Signs,
     links: Links<'a>,
     steps: Vec<Step>,
-    /// How much each sign can be a root, 0 to 1, after what is known of all.
-    change: Vec<f64>,
     /// Changes to what the case does not speak of.
     unrelated: Vec<bool>,
 }
@@ -46,7 +44,6 @@ pub(super) fn suggest(view: &CaseView, signs: &Signs) -> Vec<Suggestion> {
         signs,
         links: Links::new(signs, busy(view, signs)),
         steps: vec![Step::default(); signs.list.len()],
-        change: Vec::new(),
         unrelated: Vec::new(),
     };
     let Some(symptom) = search.symptoms() else { return Vec::new() };
@@ -142,7 +139,7 @@ impl Search<'_> {
         let judged = signs.iter().zip(&recovered).zip(&self.unrelated).map(|((sign, recovered), unrelated)| {
             sign.change * if *recovered { 0.3 } else { 1.0 } * if *unrelated { 0.35 } else { 1.0 }
         });
-        self.change = judged.collect();
+        self.links.change = judged.collect();
     }
 
     /// From the last sign to the first: by which later one it leads to the symptom best.
@@ -156,7 +153,7 @@ impl Search<'_> {
                     continue;
                 }
                 let Some(link) = self.link(at, later) else { continue };
-                let is_plain = other.bad < 0.3 && self.change[later] < 0.3 && other.kind == SignKind::Once;
+                let is_plain = other.bad < 0.3 && self.links.change[later] < 0.3 && other.kind == SignKind::Once;
                 if link.strength < if is_plain { 0.4 } else { 0.2 } {
                     continue;
                 }
@@ -172,7 +169,7 @@ impl Search<'_> {
     }
 
     fn link(&self, at: usize, later: usize) -> Option<Link> {
-        self.links.between(&self.signs.list[at], &self.signs.list[later])
+        self.links.between(at, later)
     }
 
     /// How surely a sign means something.
@@ -183,7 +180,7 @@ impl Search<'_> {
             SignKind::Shift => 0.95,
             SignKind::Named => 0.9,
             SignKind::Package => 0.6,
-            SignKind::Once if sign.bad >= 0.5 || self.change[at] >= 0.4 => 0.7,
+            SignKind::Once if sign.bad >= 0.5 || self.links.change[at] >= 0.4 => 0.7,
             SignKind::Once => 0.35,
         }
     }
@@ -195,10 +192,10 @@ impl Search<'_> {
         let first_trouble = list
             .iter()
             .zip(&self.steps)
-            .zip(&self.change)
+            .zip(&self.links.change)
             .filter(|((sign, step), change)| {
                 let lasts = matches!(sign.kind, SignKind::Onset | SignKind::Named | SignKind::Shift);
-                sign.bad >= 0.5 && **change < 0.8 && step.reach >= 0.5 * best && lasts
+                sign.bad >= 0.5 && **change < 0.8 && step.reach >= 0.4 * best && lasts
             })
             .map(|((sign, _), _)| sign.time)
             .min();
@@ -219,11 +216,13 @@ impl Search<'_> {
             };
             let as_change = match sign.bad {
                 _ if sign.class == Class::Incomplete => 1.0,
+                // Programs start all the time, and most often because of something else.
+                _ if sign.class == Class::Start => 0.65,
                 bad if bad < 0.5 => 1.0,
                 bad if bad < 0.7 => 0.7,
                 _ => 0.5,
             };
-            let role = 0.12 + 0.88 * f64::max(self.change[at] * as_change, 0.35 * sign.bad);
+            let role = 0.12 + 0.88 * f64::max(self.links.change[at] * as_change, 0.35 * sign.bad);
             // What came after the first trouble did not cause it; what has a cause itself is not the root.
             let late = first_trouble.is_some_and(|first| sign.time > first.saturating_add(MINUTE));
             let score = self.steps[at].reach
@@ -237,13 +236,24 @@ impl Search<'_> {
         scores
     }
 
+    /// Whether a sign is a change or a lasting state, and not just trouble.
+    fn can_be_root(&self, at: usize) -> bool {
+        let (sign, change) = (&self.signs.list[at], self.links.change[at]);
+        match sign.class {
+            Class::Incomplete => change >= 0.6,
+            // A state that lasts, and is trouble itself: full, expired.
+            Class::State => change >= if sign.bad < 0.5 { 0.6 } else { 0.75 },
+            _ => change >= 0.6 && sign.bad < 0.7,
+        }
+    }
+
     /// Signs that a change before them explains.
     fn explained(&self) -> HashSet<usize> {
         let list = &self.signs.list;
         let mut explained = HashSet::new();
         for (at, sign) in list.iter().enumerate() {
             let is_change =
-                self.change[at] >= 0.8 && sign.bad < 0.7 && sign.class != Class::State && !self.unrelated[at];
+                self.links.change[at] >= 0.8 && sign.bad < 0.7 && sign.class != Class::State && !self.unrelated[at];
             let mut step = &self.steps[at];
             for _ in 0..3 {
                 let Some((next, strength, _)) =
@@ -254,7 +264,7 @@ impl Search<'_> {
                 let other = &list[*next];
                 let is_effect =
                     other.bad >= 0.5 || matches!(other.class, Class::State | Class::Incomplete | Class::Start);
-                if is_effect || self.change[*next] < 0.8 {
+                if is_effect || self.links.change[*next] < 0.8 {
                     explained.insert(*next);
                 }
                 let _ = strength;
@@ -282,11 +292,12 @@ impl Search<'_> {
         let list = &self.signs.list;
         let mut reader = RecordReader::new(self.view.case.sources.clone());
         let mut scores = self.scores();
-        let can_be_root = |at: usize| {
-            self.change[at] >= 0.6 && (list[at].bad < 0.7 || matches!(list[at].class, Class::Incomplete | Class::State))
-        };
-        let best = scores.first().map_or(0.0, |(score, _)| *score);
-        let best_change = scores.iter().position(|(_, at)| can_be_root(*at));
+        let best_change = scores.iter().position(|(_, at)| self.can_be_root(*at));
+        // What the change leads to is no rival of it.
+        let led_to: HashSet<usize> = best_change
+            .map(|place| self.way(scores[place].1).into_iter().map(|(at, _)| at).collect())
+            .unwrap_or_default();
+        let best = scores.iter().find(|(_, at)| !led_to.contains(at)).map_or(0.0, |(score, _)| *score);
         let proven =
             best_change.is_some_and(|place| scores[place].0 >= UNPROVEN && scores[place].0 * CHANGE_FIRST >= best);
         if let Some(place) = best_change.filter(|_| proven) {
@@ -346,7 +357,7 @@ impl Search<'_> {
             let between = (before + 1..after).filter_map(|middle| {
                 let sign = &self.signs.list[middle];
                 let counts = sign.bad >= 0.5
-                    || self.change[middle] >= 0.4
+                    || self.links.change[middle] >= 0.4
                     || matches!(sign.kind, SignKind::Onset | SignKind::Shift);
                 let (to, on) = (self.link(before, middle).filter(|_| counts)?, self.link(middle, after)?);
                 let weaker = to.strength.min(on.strength);
@@ -377,7 +388,7 @@ impl Search<'_> {
         let sign = &self.signs.list[at];
         let chain = self.chain(reader, at);
         let mut reasons = Vec::new();
-        if let Some(words) = sign.class.words().filter(|_| self.change[at] >= 0.4) {
+        if let Some(words) = sign.class.words().filter(|_| self.links.change[at] >= 0.4) {
             reasons.push(format!("it is {words}"));
         }
         reasons.push(match (sign.kind, sign.count) {
@@ -392,7 +403,7 @@ impl Search<'_> {
         if self.unrelated[at] {
             reasons.push("against it: what it was done to is not named in the trouble".to_owned());
         }
-        let proven = score >= UNPROVEN && self.change[at] >= 0.6;
+        let proven = score >= UNPROVEN && self.can_be_root(at);
         let what = if proven { "is the likeliest root of" } else { "is a lead, and no proof, for" };
         let symptom = first_line(&self.signs.list[symptom].text);
         let summary = format!("\"{}\" {what} \"{symptom}\": {}.", first_line(&sign.text), reasons.join("; "));

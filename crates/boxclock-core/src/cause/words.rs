@@ -10,12 +10,13 @@ static COMMON: LazyLock<HashSet<&'static str>> =
     LazyLock::new(|| include_str!("common.txt").split_whitespace().collect());
 
 /// Words that tie nothing: grammar, and what stands in every system log.
-const PLAIN: [&str; 64] = [
+const PLAIN: [&str; 76] = [
     "the", "and", "for", "with", "from", "this", "that", "not", "was", "has", "had", "are", "were", "will", "its",
     "into", "than", "then", "now", "all", "any", "new", "old", "error", "warning", "info", "debug", "failed",
     "started", "stopped", "service", "systemd", "kernel", "root", "user", "uid", "pid", "tty", "pwd", "command", "usr",
     "bin", "sbin", "var", "log", "lib", "opt", "etc", "tmp", "run", "status", "after", "before", "since", "already",
-    "about", "over", "only", "http", "https", "home", "srv", "true", "false",
+    "about", "over", "only", "http", "https", "home", "srv", "true", "false", "min", "sec", "hour", "hours", "day",
+    "days", "minute", "minutes", "second", "seconds", "time", "times",
 ];
 
 /// Folders that every machine has.
@@ -197,11 +198,14 @@ impl Collected {
     }
 
     fn add_path(&mut self, path: &str) {
-        // Each folder of a path, its last name, and that without what follows the dot.
+        // Each folder of a path whole and by its name, the last name, and that without what follows the dot.
         let mut at = 1;
         while let Some(next) = path.get(at..).and_then(|rest| rest.find('/')) {
             if let Some(folder) = path.get(..at + next).filter(|folder| folder.len() > 4) {
                 self.add(folder);
+            }
+            if let Some(part) = path.get(at..at + next).filter(|part| part.len() > 3) {
+                self.add(part);
             }
             at += next + 1;
         }
@@ -269,7 +273,11 @@ pub(super) fn identity(component: &str, log: Option<&str>) -> HashSet<String> {
     let mut names = HashSet::new();
     let mut add = |part: &str| {
         let part = part.to_lowercase();
-        if part.len() > 2 && !OF_PATHS.contains(&part.as_str()) && !part.bytes().all(|byte| byte.is_ascii_digit()) {
+        if part.len() > 2
+            && !OF_PATHS.contains(&part.as_str())
+            && !is_common(&part)
+            && !part.bytes().all(|byte| byte.is_ascii_digit())
+        {
             names.insert(part);
         }
     };
@@ -278,6 +286,19 @@ pub(super) fn identity(component: &str, log: Option<&str>) -> HashSet<String> {
     let path = log.map(|log| log.strip_prefix("hosts/").unwrap_or(log)).unwrap_or_default();
     path.split('/').skip(1).flat_map(|part| part.split(['.', '_'])).for_each(&mut add);
     names
+}
+
+/// Takes out the names of a program's loggers (`dosing.pool`) and what they are made of: they tie its lines to one another only.
+pub(super) fn leave_out_loggers(words: &mut HashSet<String>, identity: &HashSet<String>) {
+    let is_logger = |word: &&String| word.contains('.') && word.split('.').any(|part| identity.contains(part));
+    let parts: Vec<String> = words
+        .iter()
+        .filter(is_logger)
+        .flat_map(|word| word.split('.').map(str::to_owned).chain([word.clone()]))
+        .collect();
+    for part in parts.iter().filter(|part| !identity.contains(*part)) {
+        words.remove(part);
+    }
 }
 
 static OBJECTS: LazyLock<Vec<Regex>> = LazyLock::new(|| {
@@ -337,6 +358,13 @@ mod tests {
         assert!(names.contains("dosingd") && names.contains("hub") && names.contains("dosing"), "{names:?}");
         assert!(!names.contains("log") && !names.contains("opt") && !names.contains("pump-ctl"), "{names:?}");
         assert!(identity("systemd", None).is_empty());
+    }
+
+    #[test]
+    fn loggers_tie_nothing() {
+        let mut words = words_of("dosingd.pool | tank refused");
+        leave_out_loggers(&mut words, &identity("", Some("hosts/pump-ctl/opt/dosingd/hub.log")));
+        assert!(words.contains("tank") && !words.contains("pool") && !words.contains("dosingd.pool"), "{words:?}");
     }
 
     #[test]
