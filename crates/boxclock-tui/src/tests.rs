@@ -341,6 +341,24 @@ fn pins_chain_and_undo() {
 }
 
 #[test]
+fn a_suggested_chain_is_accepted_and_taken_back() {
+    let mut screen = usual();
+    screen.keys("9");
+    let drawn = screen.draw(140, 36);
+    assert!(drawn.contains("suggestion"), "{drawn}");
+    let found = screen.app.cx.view.known(&boxclock_core::cause::CauseAnalysis).unwrap();
+    let first = found.first().expect("the case has trouble in it");
+    assert!(drawn.contains("◇"), "{drawn}");
+    screen.keys("a");
+    assert_eq!(screen.app.cx.chain.len(), first.chain.len());
+    assert_eq!(screen.app.cx.pins.len(), first.chain.len());
+    let drawn = screen.draw(140, 36);
+    assert!(drawn.contains("○ symptom") || drawn.contains("● root"), "{drawn}");
+    screen.keys("u");
+    assert_eq!((screen.app.cx.pins.len(), screen.app.cx.chain.len()), (0, 0), "one undo takes all back");
+}
+
+#[test]
 fn a_jump_to_a_hidden_event_takes_the_filter_away() {
     let mut screen = usual();
     screen.keys("flevel=info\n4\n");

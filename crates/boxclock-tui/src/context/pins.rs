@@ -1,6 +1,7 @@
 //! Pins and the chain of causes.
 
 use boxclock_core::Result;
+use boxclock_core::analysis::EventKey;
 use boxclock_core::logbook::{ChainLink, Link, Pin, PinKind};
 
 use super::{Context, Question, Then};
@@ -110,6 +111,39 @@ impl Context {
         let links: Vec<ChainLink> = links.collect();
         self.logbook.set_chain(&links)?;
         self.reload_logbook()
+    }
+
+    /// Makes a suggested chain one's own: pins what is not pinned yet, and puts all into the chain in place of what was there.
+    /// One undo takes it back.
+    ///
+    /// # Errors
+    /// When the logbook cannot be written.
+    pub fn accept_chain(&mut self, links: &[(EventKey, String, Link, String)]) -> Result<()> {
+        let before = self.chain_by_place();
+        let new: Vec<(EventKey, String)> = links
+            .iter()
+            .filter(|(key, ..)| self.pin_at(&key.source, key.offset).is_none())
+            .map(|(key, note, ..)| (key.clone(), note.clone()))
+            .collect();
+        for (key, note) in &new {
+            self.logbook.set_pin(&key.source, key.offset, note)?;
+        }
+        self.reload_logbook()?;
+        let chain: Vec<(String, u64, Link, String)> = links
+            .iter()
+            .map(|(key, _, kind, reason)| (key.source.to_string(), key.offset, *kind, reason.clone()))
+            .collect();
+        self.set_chain_by_place(&chain)?;
+        self.note_undo("suggested chain", move |cx| {
+            for (key, _) in &new {
+                if let Some(id) = cx.pin_at(&key.source, key.offset).map(|pin| pin.id) {
+                    cx.logbook.remove_pin(id)?;
+                }
+            }
+            cx.reload_logbook()?;
+            cx.set_chain_by_place(&before)
+        });
+        Ok(())
     }
 
     /// Stores a changed chain, so that it can be undone.

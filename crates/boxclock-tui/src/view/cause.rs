@@ -1,13 +1,19 @@
-//! The Cause view: the chain from the root to the symptom, and the pins that are not in it.
+//! The Cause view: the chain from the root to the symptom, the pins that are not in it, and the chains that the program suggests.
 
-use boxclock_core::clock::human::time_of_day;
+use std::sync::Arc;
+
+use boxclock_core::cause::{CauseAnalysis, CauseLink, Suggestion};
+use boxclock_core::clock::human::{date_time, time_of_day};
+use boxclock_core::event::Row;
 use boxclock_core::logbook::{ChainLink, Link, Pin};
 use boxclock_core::{Error, Result};
 use ratatui::text::{Line, Span};
 
 use super::{Item, ListState, Spec, View, ViewCommand};
 use crate::context::{Context, Question, Then};
+use crate::jobs::Kind;
 use crate::pane::Pane;
+use crate::pane_state::PANE_STEP;
 use crate::text::{cut, fit, many};
 use crate::theme::Hue;
 
@@ -15,17 +21,22 @@ static SPEC: Spec = Spec {
     id: "cause",
     key: "9",
     name: "Cause",
-    about: "Cause: pins, and the chain from root to symptom",
+    about: "Cause: suggested roots, pins, and the chain from root to symptom",
     head_rows: 2,
     item_rows: 2,
     has_pane: true,
     tab_of: None,
 };
 
+const FOUND: Kind = ("cause", 0);
+/// Characters of a line that become the note of its pin.
+const NOTE_CHARS: usize = 120;
+
 /// The view.
 #[derive(Default)]
 struct CauseView {
     list: ListState,
+    found: Option<Arc<Vec<Suggestion>>>,
 }
 
 /// Makes it.
@@ -34,6 +45,13 @@ pub fn new() -> Box<dyn View> {
 }
 
 const COMMANDS: &[ViewCommand<CauseView>] = &[
+    ViewCommand {
+        name: "accept-chain",
+        keys: &["a"],
+        short: "accept",
+        long: "make the selected suggestion your own chain, with a pin at each of its lines",
+        run: |view, cx, _| view.accept(cx),
+    },
     ViewCommand {
         name: "chain",
         keys: &["c"],
@@ -45,14 +63,14 @@ const COMMANDS: &[ViewCommand<CauseView>] = &[
         name: "link-up",
         keys: &["K"],
         short: "earlier",
-        long: "move this link towards the root",
+        long: "move this link towards the root; of a suggestion: scroll the reading pane up",
         run: |view, cx, _| view.move_link(cx, true),
     },
     ViewCommand {
         name: "link-down",
         keys: &["J"],
         short: "later",
-        long: "move this link towards the symptom",
+        long: "move this link towards the symptom; of a suggestion: scroll the reading pane down",
         run: |view, cx, _| view.move_link(cx, false),
     },
     ViewCommand {
@@ -107,6 +125,39 @@ const COMMANDS: &[ViewCommand<CauseView>] = &[
 ];
 
 impl CauseView {
+    fn all(&self) -> &[Suggestion] {
+        self.found.as_ref().map_or(&[], |found| found.as_slice())
+    }
+
+    /// The chosen suggestion, with its number from 0.
+    fn suggestion(&self, cx: &Context) -> Option<(usize, &Suggestion)> {
+        let at = self.list.cursor.checked_sub(cx.pins.len())?;
+        self.all().get(at).map(|one| (at, one))
+    }
+
+    fn accept(&mut self, cx: &mut Context) -> Result<Then> {
+        let Some((_, one)) = self.suggestion(cx) else {
+            return Ok(Then::say("Select a suggestion first: they stand below the pins."));
+        };
+        let last = one.chain.len().saturating_sub(1);
+        let links: Vec<_> = one
+            .chain
+            .iter()
+            .enumerate()
+            .map(|(at, link)| {
+                let kind = match at {
+                    0 if one.provable => Link::Root,
+                    at if at == last => Link::Symptom,
+                    _ => Link::Step,
+                };
+                (cx.view.key(cx.event(link.place.row)), cut(&link.text, NOTE_CHARS), kind, link.why.clone())
+            })
+            .collect();
+        cx.accept_chain(&links)?;
+        self.list.cursor = 0;
+        Ok(Then::say(format!("The chain has {} now; u undoes this.", many(links.len() as u64, "link"))))
+    }
+
     fn chosen<'a>(&self, cx: &'a Context) -> Option<&'a Pin> {
         cx.cause_order().get(self.list.cursor).map(|(_, pin)| *pin)
     }
@@ -141,6 +192,9 @@ impl CauseView {
     }
 
     fn move_link(&mut self, cx: &mut Context, up: bool) -> Result<Then> {
+        if self.suggestion(cx).is_some() {
+            return Ok(cx.scroll_pane(if up { -PANE_STEP } else { PANE_STEP }));
+        }
         let link = self.chosen_link(cx)?;
         let other = if up { link.checked_sub(1) } else { Some(link + 1).filter(|other| *other < cx.chain.len()) };
         if let Some(other) = other {
@@ -173,10 +227,19 @@ impl View for CauseView {
     view_parts!(SPEC, COMMANDS);
 
     fn len(&self, cx: &Context) -> usize {
-        cx.pins.len()
+        cx.pins.len() + self.all().len()
+    }
+
+    fn prepare(&mut self, cx: &mut Context) {
+        if let Some(found) = cx.ask(&CauseAnalysis, FOUND) {
+            self.found = Some(found);
+        }
     }
 
     fn enter(&mut self, cx: &mut Context) -> Result<Then> {
+        if let Some(link) = self.suggestion(cx).and_then(|(_, one)| one.chain.first()) {
+            return Ok(Then::Go(link.place.row));
+        }
         let Some(pin) = self.chosen(cx) else { return Ok(Then::Stay) };
         Ok(match cx.row_of_pin(pin) {
             Some(row) => Then::Go(row),
@@ -187,7 +250,11 @@ impl View for CauseView {
     fn head(&self, cx: &Context, _: usize) -> Vec<Line<'static>> {
         let links = cx.chain.len();
         let others = cx.pins.len().saturating_sub(links);
-        let counts = format!("   {}, {}", many(links as u64, "link"), many(others as u64, "other pin"));
+        let suggested = match &self.found {
+            Some(found) => many(found.len() as u64, "suggestion"),
+            None => "looking for causes …".to_owned(),
+        };
+        let counts = format!("   {}, {}, {suggested}", many(links as u64, "link"), many(others as u64, "other pin"));
         vec![
             Line::from(vec![
                 Span::styled(" From the root to the symptom", cx.theme.strong()),
@@ -198,6 +265,11 @@ impl View for CauseView {
     }
 
     fn item(&self, cx: &Context, index: usize, width: usize) -> Item {
+        if let Some((number, one)) =
+            index.checked_sub(cx.pins.len()).and_then(|at| self.all().get(at).map(|one| (at, one)))
+        {
+            return suggested(cx, number, one, width);
+        }
         let (link, pin) = cx.cause_order()[index];
         let event = cx.row_of_pin(pin).map(|row| cx.event(row));
         let time =
@@ -232,14 +304,21 @@ impl View for CauseView {
         Item { row, below: vec![below] }
     }
 
-    fn empty(&self, _: &Context) -> Vec<String> {
+    fn empty(&self, cx: &Context) -> Vec<String> {
+        if self.found.is_none() || !cx.view.loaded.complete {
+            return vec!["Looking for causes …".into()];
+        }
         vec![
             "Nothing is pinned yet.".into(),
+            "No trouble was found that a cause could be suggested for.".into(),
             "In the Stream (3), p pins the selected event with a note. Pins are the evidence of a cause.".into(),
         ]
     }
 
     fn pane(&self, cx: &Context, pane: &mut Pane<'_>) {
+        if let Some((_, one)) = self.suggestion(cx) {
+            return explain(cx, one, pane);
+        }
         pane.faint("Put pins into the chain from the root to the symptom, and say why each link follows.");
         let Some(row) = self.chosen(cx).and_then(|pin| cx.row_of_pin(pin)) else { return };
         pane.gap();
@@ -253,4 +332,55 @@ impl View for CauseView {
         }
         pane.codes_of(event);
     }
+}
+
+fn time_and_host(cx: &Context, row: Row) -> (String, String, u32) {
+    let event = cx.event(row);
+    let time = event.time().map_or("no time     ".into(), |time| time_of_day(time, &cx.zone));
+    (time, event.host().to_owned(), event.actor().host)
+}
+
+/// A suggestion as an item of the list.
+fn suggested(cx: &Context, number: usize, one: &Suggestion, width: usize) -> Item {
+    let Some(first) = one.chain.first() else { return Item::one(Vec::new()) };
+    let (time, host, lane) = time_and_host(cx, first.place.row);
+    let mark = if one.provable { format!("◇ {:.2}", one.score) } else { "◇ ends".to_owned() };
+    let row = vec![
+        Span::styled("?", cx.theme.hue(Hue::Sky)),
+        Span::styled(fit(&mark, 10), cx.theme.hue(Hue::Sky)),
+        Span::raw(format!("{time}  ")),
+        Span::styled(fit(&host, 12), cx.theme.host(lane)),
+        Span::raw(format!(" {}", fit(&first.text, width.saturating_sub(39)))),
+    ];
+    let says = if one.provable {
+        format!("suggestion {}: {}", number + 1, one.reasons.join("; "))
+    } else {
+        "not provable from this case: the evidence ends here".to_owned()
+    };
+    let below = Line::styled(cut(&format!("           {says}"), width.saturating_sub(2)), cx.theme.faint());
+    Item { row, below: vec![below] }
+}
+
+/// A suggestion in the reading pane: what it says, its chain, and what is missing.
+fn explain(cx: &Context, one: &Suggestion, pane: &mut Pane<'_>) {
+    pane.strong(&one.summary);
+    pane.heading("from the root to the symptom");
+    for CauseLink { place, text, why } in &one.chain {
+        if !why.is_empty() {
+            pane.faint(&format!("  because {why}"));
+        }
+        let event = cx.event(place.row);
+        let time = event.time().map_or("no time".to_owned(), |time| date_time(time, &cx.zone));
+        pane.line(&format!("{time}  {}", event.host()));
+        pane.text(text);
+        pane.faint(&format!("{}:{}", place.source, place.line));
+    }
+    if !one.missing.is_empty() {
+        pane.heading("what would prove it");
+        for missing in &one.missing {
+            pane.line(&format!("- {missing}"));
+        }
+    }
+    pane.gap();
+    pane.faint("Enter goes to its first line, a makes this chain yours.");
 }
