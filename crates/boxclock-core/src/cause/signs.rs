@@ -118,7 +118,8 @@ pub(super) fn text_of(record: &Record) -> String {
             Value::Number(value) => value.to_string(),
             _ => return,
         };
-        if value.len() < 160 {
+        // What the message says is not said again.
+        if value.len() < 160 && !record.body.contains(value.as_str()) {
             text.push_str(&format!(" {name}={value}"));
         }
     };

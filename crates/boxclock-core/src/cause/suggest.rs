@@ -408,7 +408,9 @@ impl Search<'_> {
         let symptom = first_line(&self.signs.list[symptom].text);
         let summary = format!("\"{}\" {what} \"{symptom}\": {}.", first_line(&sign.text), reasons.join("; "));
         // Scores are products of many factors: their root is nearer to what a share means to people.
-        let score = (score.sqrt().min(0.99) * 100.0).round() / 100.0;
+        // A lead counts half.
+        let share = score.sqrt().min(0.99) * if proven { 1.0 } else { 0.5 };
+        let score = (share * 100.0).round() / 100.0;
         Suggestion { provable: true, score, reasons, chain, missing: Vec::new(), summary }
     }
 
