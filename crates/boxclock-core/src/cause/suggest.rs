@@ -354,24 +354,71 @@ impl Search<'_> {
         let mut place = 0;
         while place + 1 < way.len() && way.len() < MOST_LINKS {
             let (before, after) = (way[place].0, way[place + 1].0);
-            let between = (before + 1..after).filter_map(|middle| {
-                let sign = &self.signs.list[middle];
-                let counts = sign.bad >= 0.5
-                    || self.links.change[middle] >= 0.4
-                    || matches!(sign.kind, SignKind::Onset | SignKind::Shift);
-                let (to, on) = (self.link(before, middle).filter(|_| counts)?, self.link(middle, after)?);
-                let weaker = to.strength.min(on.strength);
-                (weaker >= 0.5).then_some((weaker, middle, to.why, on.why))
-            });
-            match between.max_by(|a, b| a.0.total_cmp(&b.0).then(b.1.cmp(&a.1))) {
-                Some((_, middle, to, on)) => {
-                    way[place + 1].1 = self.why(middle, after, &on);
-                    way.insert(place + 1, (middle, self.why(before, middle, &to)));
+            let between = self.sure_steps(before, after, MOST_LINKS - way.len());
+            if between.is_empty() {
+                place += 1;
+                continue;
+            }
+            let count = between.len();
+            let mut at = before;
+            for (number, next) in between.into_iter().chain([after]).enumerate() {
+                let why = self.link(at, next).map(|link| self.why(at, next, &link.why)).unwrap_or_default();
+                if number < count {
+                    way.insert(place + 1 + number, (next, why));
+                } else {
+                    way[place + 1 + number].1 = why;
                 }
-                None => place += 1,
+                at = next;
+            }
+            // Where one step was put between, another may fit beside it.
+            if count > 1 {
+                place += count + 1;
             }
         }
         way
+    }
+
+    /// Signs between two others by which one surely leads to the other: the fewest, at least one; none where there are none.
+    fn sure_steps(&self, from: usize, to: usize, most: usize) -> Vec<usize> {
+        const SURE: f64 = 0.5;
+        let candidates: Vec<usize> = (from + 1..to).collect();
+        // How sure the weakest step to each is, and from where; round by round, with one step more.
+        let mut reached: HashMap<usize, (usize, f64)> = HashMap::new();
+        let mut front = vec![(from, 1.0)];
+        for round in 0..most.min(4) {
+            let mut next: HashMap<usize, (usize, f64)> = HashMap::new();
+            for (at, sure) in &front {
+                for to in candidates.iter().filter(|to| *to > at && !reached.contains_key(to)) {
+                    let Some(link) = self.link(*at, *to).filter(|link| link.strength >= SURE) else { continue };
+                    let weakest = link.strength.min(*sure);
+                    let known = next.entry(*to).or_insert((*at, weakest));
+                    if weakest > known.1 {
+                        *known = (*at, weakest);
+                    }
+                }
+            }
+            let mut ends: Vec<(f64, usize)> = next
+                .iter()
+                .filter_map(|(at, (_, sure))| {
+                    let link = self.link(*at, to).filter(|link| link.strength >= SURE)?;
+                    Some((link.strength.min(*sure), *at))
+                })
+                .collect();
+            ends.sort_by(|a, b| b.0.total_cmp(&a.0).then(a.1.cmp(&b.1)));
+            front = next.iter().map(|(at, (_, sure))| (*at, *sure)).collect();
+            front.sort_by_key(|(at, _)| *at);
+            reached.extend(next);
+            if let Some((_, last)) = ends.first() {
+                let mut steps = vec![*last];
+                for _ in 0..round {
+                    let Some((before, _)) = steps.last().and_then(|at| reached.get(at)) else { break };
+                    steps.push(*before);
+                }
+                steps.reverse();
+                return steps;
+            }
+        }
+        Vec::new()
     }
 
     fn chain(&self, reader: &mut RecordReader, from: usize) -> Vec<CauseLink> {
