@@ -22,7 +22,7 @@ use sha2::{Digest, Sha256};
 use crate::clock::Stamp;
 use crate::code::{Code, Family, Found, Platform};
 use crate::files::FileFound;
-use crate::format::{Head, Hint, LineFormat, Place, Record};
+use crate::format::{Head, Hint, InstallerLog, LineFormat, Place, Record};
 use crate::severity::Severity;
 use crate::source::ByteTotals;
 use crate::text::hex;
@@ -90,6 +90,11 @@ pub trait Decoder: Sync {
     /// Families of codes that are at home in such files.
     fn families(&self) -> &'static [Family] {
         &[]
+    }
+
+    /// The kind of installer that writes it, see [`LineFormat::installer`].
+    fn installer(&self) -> Option<InstallerLog> {
+        None
     }
 
     /// Whether its components are programs, see [`LineFormat::names_programs`].
@@ -515,6 +520,10 @@ impl LineFormat for Decoded {
 
     fn families(&self) -> &'static [Family] {
         self.0.families()
+    }
+
+    fn installer(&self) -> Option<InstallerLog> {
+        self.0.installer()
     }
 
     fn names_programs(&self) -> bool {

@@ -159,6 +159,19 @@ pub struct Place {
     pub length: u64,
 }
 
+/// A log of installers; of the package manager of Debian, the one that says most of a run first.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum InstallerLog {
+    /// What apt was asked for, and how it ended.
+    AptHistory,
+    /// What apt's steps wrote to their terminal.
+    AptTerminal,
+    /// The states that dpkg brings packages to.
+    Dpkg,
+    /// Runs that are told in words.
+    Words,
+}
+
 /// A format whose records start at a line.
 pub trait LineFormat: Sync {
     /// The name of the JSON contract.
@@ -245,6 +258,11 @@ pub trait LineFormat: Sync {
     /// Whether calls that fail are part of healthy work in it: the codes of failures make no line of it a problem.
     fn is_quiet(&self) -> bool {
         false
+    }
+
+    /// The kind of installer or package manager that writes it, if one does.
+    fn installer(&self) -> Option<InstallerLog> {
+        None
     }
 
     /// Whether it is the log of a whole machine, and its components are programs; in a program's own log they are loggers.

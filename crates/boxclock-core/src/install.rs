@@ -13,6 +13,7 @@ use crate::case::{Reader, Source};
 use crate::clock::{MINUTE, to_rfc3339};
 use crate::code::{Code, Family, NO_CATALOGUES, Platform};
 use crate::event::{RecordReader, Row};
+use crate::format::{InstallerLog, LineFormat};
 use crate::source::Class;
 use crate::timeline::marks::{MarkAnalysis, MarkKind, RailMark};
 use crate::work::{Work, parallel};
@@ -217,15 +218,7 @@ pub struct Run {
     /// In a few sentences.
     pub summary: String,
     /// Which log of a package manager it is from, if it is from one.
-    pub(crate) package_log: Option<PackageLog>,
-}
-
-/// The logs of the package manager of Debian, the one that says most of a run first.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub(crate) enum PackageLog {
-    History,
-    Terminal,
-    Dpkg,
+    pub(crate) package_log: Option<InstallerLog>,
 }
 
 /// A line of an installer's log.
@@ -262,10 +255,10 @@ impl Analysis for InstallAnalysis {
             let index = wanted[at];
             let lines = lines_of(view, index, work);
             let source = &sources[index];
-            match source.reader.name() {
-                "apt-history" => packages::history(source, &lines),
-                "apt-term" => packages::terminal(source, &lines),
-                "dpkg" => packages::dpkg(source, &lines),
+            match format_of(source) {
+                Some(InstallerLog::AptHistory) => packages::history(source, &lines),
+                Some(InstallerLog::AptTerminal) => packages::terminal(source, &lines),
+                Some(InstallerLog::Dpkg) => packages::dpkg(source, &lines),
                 _ => run::runs(source, &lines, end, is_named_one(source)),
             }
         });
@@ -303,56 +296,57 @@ fn restarted(view: &CaseView, marks: &[RailMark], run: &Run) -> &'static str {
     }
 }
 
+/// The kind of installer's log that a source is by its format.
+fn format_of(source: &Source) -> Option<InstallerLog> {
+    source.reader.lines().and_then(LineFormat::installer)
+}
+
+/// Parts of the names of logs that an installer writes, and beginnings of the words by which runs say what they do.
+const NAMES: [&str; 8] = ["install", "setup", "update", "upgrade", "deploy", "migrat", "patch", "bundle"];
+/// Parts of names that installers and others use: such a log is looked at, and its lines decide.
+const MAYBE_NAMES: [&str; 12] = [
+    "bootstrap",
+    "rollout",
+    "provision",
+    "msi",
+    "dism",
+    "cbs",
+    "unattend",
+    "npm",
+    "pip",
+    "coordinator",
+    "worker",
+    "set-up",
+];
+
+fn file_name(source: &Source) -> String {
+    source.name.rsplit(['/', '\\']).next().unwrap_or(&source.name).to_ascii_lowercase()
+}
+
 /// Whether a source is the log of an installer: by its format, its class, or its name.
 fn is_installer_log(source: &Source) -> bool {
     if matches!(source.reader, Reader::Dump(_)) {
         return false;
     }
-    let by_format = matches!(
-        source.reader.name(),
-        "msi-log" | "dpkg" | "apt-history" | "apt-term" | "servicing-log" | "tagged-client-log" | "device-install"
-    );
-    let name = source.name.rsplit(['/', '\\']).next().unwrap_or(&source.name).to_ascii_lowercase();
-    const WORDS: [&str; 20] = [
-        "install",
-        "setup",
-        "update",
-        "upgrade",
-        "deploy",
-        "migrat",
-        "patch",
-        "bootstrap",
-        "bundle",
-        "rollout",
-        "provision",
-        "msi",
-        "dism",
-        "cbs",
-        "unattend",
-        "updater",
-        "npm",
-        "pip",
-        "coordinator",
-        "worker",
-    ];
-    let folder = source.name.to_ascii_lowercase();
+    let (name, folder) = (file_name(source), source.name.to_ascii_lowercase());
     let in_folder = ["/installer/", "/setup/", "/updates/", "/install/", "/upgrade/", "/deploy/"]
         .iter()
         .any(|part| folder.contains(part));
-    by_format || source.class == Some(Class::Installer) || in_folder || WORDS.iter().any(|word| name.contains(word))
+    let is_named = NAMES.iter().chain(&MAYBE_NAMES).any(|word| name.contains(word));
+    format_of(source).is_some() || source.class == Some(Class::Installer) || in_folder || is_named
 }
 
-/// Whether a log is one of an installer even where no line of it says that a run begins: by its name, not by its folder or users.
+/// Whether a log is one of an installer even where no line of it says that a run begins: by its format or its name, not by its
+/// folder or users.
 fn is_named_one(source: &Source) -> bool {
-    let name = source.name.rsplit(['/', '\\']).next().unwrap_or(&source.name).to_ascii_lowercase();
-    let words = ["install", "setup", "update", "upgrade", "deploy", "migrat", "patch", "bundle"];
-    source.reader.name() == "msi-log" || words.iter().any(|word| name.contains(word))
+    let name = file_name(source);
+    let is_service = source.reader.lines().is_some_and(|format| format.families().contains(&Family::Msi));
+    is_service || NAMES.iter().any(|word| name.contains(word))
 }
 
 /// Whether one of the first lines of a log says that something is being installed.
 fn begins_like_one(view: &CaseView, source: usize) -> bool {
     const HEAD: usize = 40;
-    const KINDS: [&str; 9] = ["install", "setup", "set-up", "upgrade", "update", "deploy", "migrat", "patch", "bundle"];
     if matches!(view.case.sources[source].reader, Reader::Dump(_)) || view.case.sources[source].len_bytes > 64 << 20 {
         return false;
     }
@@ -362,7 +356,7 @@ fn begins_like_one(view: &CaseView, source: usize) -> bool {
         let kind = start.and_then(|(_, phrase)| {
             phrases.captures(phrase, &line.text)?.name("kind").map(|kind| kind.as_str().to_ascii_lowercase())
         });
-        kind.is_some_and(|kind| KINDS.iter().any(|known| kind.starts_with(known)))
+        kind.is_some_and(|kind| NAMES.iter().chain(&["set-up"]).any(|known| kind.starts_with(known)))
     })
 }
 

@@ -7,7 +7,9 @@ use crate::Result;
 use crate::analysis::CaseView;
 use crate::clock::SECOND;
 use crate::event::Row;
+use crate::format::LineFormat;
 use crate::pattern::{PatternId, template};
+use crate::source::Source;
 use crate::work::Work;
 
 /// Kinds of messages of a side that are held against those of the other by their words: the first of each.
@@ -58,13 +60,14 @@ pub(super) fn of_windows(view: &CaseView, bad: &[u32], good: &[u32], work: &Work
             continue;
         }
         let sides = Sides { bad: &bad, good: &good, bad_name: &source.name, good_name: &source.name };
-        found.extend(if source.reader.name() == "syscall-trace" {
-            calls::differences(&sides)
-        } else {
-            of_source(&sides)
-        });
+        found.extend(if is_calls(source) { calls::differences(&sides) } else { of_source(&sides) });
     }
     Ok(found)
+}
+
+/// Whether a source holds system calls.
+fn is_calls(source: &Source) -> bool {
+    source.reader.lines().is_some_and(LineFormat::is_quiet)
 }
 
 fn said_of(view: &CaseView, rows: impl Iterator<Item = Row>, work: &Work) -> Result<Vec<Said>> {
@@ -103,7 +106,7 @@ pub(super) fn differences(bad: &CaseView, good: &CaseView, work: &Work) -> Resul
         let (bad_said, good_said) = (said(bad, of_bad, work)?, said(good, of_good, work)?);
         let sides =
             Sides { bad: &bad_said, good: &good_said, bad_name: &bad_source.name, good_name: &good_source.name };
-        if bad_source.reader.name() == "syscall-trace" && good_source.reader.name() == "syscall-trace" {
+        if is_calls(bad_source) && is_calls(good_source) {
             found.extend(calls::differences(&sides));
         } else if !super::settings::can_be(&bad_source.name) || is_dated(&bad_said) {
             found.extend(of_source(&sides));

@@ -22,6 +22,7 @@ use super::{Decoder, Entry, Input, Line, Output};
 use crate::clock::forms::{self, DateOrder};
 use crate::clock::{Civil, Stamp};
 use crate::code::{Family, Platform};
+use crate::format::InstallerLog;
 use crate::severity::Severity;
 use crate::text;
 
@@ -31,6 +32,10 @@ pub(super) struct DeviceInstall;
 impl Decoder for DeviceInstall {
     fn name(&self) -> &'static str {
         "device-install-log"
+    }
+
+    fn installer(&self) -> Option<InstallerLog> {
+        Some(InstallerLog::Words)
     }
 
     fn families(&self) -> &'static [Family] {

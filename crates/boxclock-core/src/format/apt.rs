@@ -10,7 +10,7 @@ use std::borrow::Cow;
 use serde_json::Value;
 
 use super::word::token;
-use super::{Fit, Head, Hint, LineFormat, Record, body_text, record_from_head};
+use super::{Fit, Head, Hint, InstallerLog, LineFormat, Record, body_text, record_from_head};
 use crate::clock::forms::{self, DateOrder};
 use crate::code::Family;
 use crate::severity::Severity;
@@ -30,6 +30,10 @@ fn stamped<'a>(line: &'a [u8], label: &[u8]) -> Option<Head<'a>> {
 impl LineFormat for AptHistory {
     fn name(&self) -> &'static str {
         "apt-history"
+    }
+
+    fn installer(&self) -> Option<InstallerLog> {
+        Some(InstallerLog::AptHistory)
     }
 
     fn families(&self) -> &'static [Family] {
@@ -139,6 +143,10 @@ fn script_trouble(line: &[u8]) -> Option<(Severity, &[u8], &[u8])> {
 impl LineFormat for AptTerm {
     fn name(&self) -> &'static str {
         "apt-term"
+    }
+
+    fn installer(&self) -> Option<InstallerLog> {
+        Some(InstallerLog::AptTerminal)
     }
 
     fn families(&self) -> &'static [Family] {

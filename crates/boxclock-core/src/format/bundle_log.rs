@@ -7,7 +7,7 @@ use std::borrow::Cow;
 
 use serde_json::Value;
 
-use super::{Fit, Head, Hint, LineFormat, Record, record_from_head};
+use super::{Fit, Head, Hint, InstallerLog, LineFormat, Record, record_from_head};
 use crate::clock::scan::{self, Civil};
 use crate::code::{Family, Platform};
 use crate::severity::Severity;
@@ -54,6 +54,10 @@ fn parse(line: &[u8]) -> Option<Line<'_>> {
 impl LineFormat for BundleLog {
     fn name(&self) -> &'static str {
         "bundle-log"
+    }
+
+    fn installer(&self) -> Option<InstallerLog> {
+        Some(InstallerLog::Words)
     }
 
     fn platform(&self) -> Platform {

@@ -8,7 +8,7 @@ use std::borrow::Cow;
 use serde_json::Value;
 
 use super::word::token;
-use super::{Head, Hint, LineFormat, Record, record_from_head};
+use super::{Head, Hint, InstallerLog, LineFormat, Record, record_from_head};
 use crate::clock::scan;
 use crate::code::{Family, Platform};
 
@@ -31,6 +31,10 @@ const ACTIONS: [&[u8]; 10] = [
 impl LineFormat for Dpkg {
     fn name(&self) -> &'static str {
         "dpkg"
+    }
+
+    fn installer(&self) -> Option<InstallerLog> {
+        Some(InstallerLog::Dpkg)
     }
 
     fn platform(&self) -> Platform {

@@ -20,7 +20,7 @@ use std::borrow::Cow;
 use serde_json::Value;
 
 use super::word::number;
-use super::{Fit, Head, Header, Hint, LineFormat, Record, Settled, body_text};
+use super::{Fit, Head, Header, Hint, InstallerLog, LineFormat, Record, Settled, body_text};
 use crate::clock::Civil;
 use crate::clock::forms::{self, DateOrder, Evidence};
 use crate::code::{Code, Family, Found};
@@ -155,6 +155,10 @@ fn outcome(text: &[u8]) -> Option<Severity> {
 impl LineFormat for MsiLog {
     fn name(&self) -> &'static str {
         "msi-log"
+    }
+
+    fn installer(&self) -> Option<InstallerLog> {
+        Some(InstallerLog::Words)
     }
 
     fn families(&self) -> &'static [Family] {

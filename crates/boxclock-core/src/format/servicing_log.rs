@@ -9,7 +9,7 @@ use std::borrow::Cow;
 use serde_json::Value;
 
 use super::word::{number, skip_blanks, token};
-use super::{Head, Hint, LineFormat, Record, record_from_head};
+use super::{Head, Hint, InstallerLog, LineFormat, Record, record_from_head};
 use crate::clock::scan;
 use crate::code::Family;
 use crate::severity::Severity;
@@ -20,6 +20,10 @@ pub(super) struct ServicingLog;
 impl LineFormat for ServicingLog {
     fn name(&self) -> &'static str {
         "servicing-log"
+    }
+
+    fn installer(&self) -> Option<InstallerLog> {
+        Some(InstallerLog::Words)
     }
 
     fn families(&self) -> &'static [Family] {

@@ -14,7 +14,7 @@ use std::borrow::Cow;
 use serde_json::Value;
 
 use super::word::number;
-use super::{Fit, Head, Hint, LineFormat, Record, body_text};
+use super::{Fit, Head, Hint, InstallerLog, LineFormat, Record, body_text};
 use crate::clock::forms::{self, DateOrder};
 use crate::clock::scan::Civil;
 use crate::code::Family;
@@ -104,6 +104,10 @@ fn short_tags(tags: &[u8]) -> Option<Head<'_>> {
 impl LineFormat for TaggedClientLog {
     fn name(&self) -> &'static str {
         "tagged-client-log"
+    }
+
+    fn installer(&self) -> Option<InstallerLog> {
+        Some(InstallerLog::Words)
     }
 
     fn families(&self) -> &'static [Family] {

@@ -3,12 +3,13 @@
 //!
 //! Source: lines that apt and dpkg wrote, apt.conf(5), dpkg(1) (states of packages).
 
-use super::{FirstFailure, Item, Lined, Outcome, PackageLog, Place, ResultCode, Run};
+use super::{FirstFailure, Item, Lined, Outcome, Place, ResultCode, Run};
 use crate::case::Source;
 use crate::clock::{MINUTE, SECOND};
 use crate::code::{Family, catalogue};
+use crate::format::InstallerLog;
 
-fn new_run(source: &Source, line: &Lined, log: PackageLog) -> Run {
+fn new_run(source: &Source, line: &Lined, log: InstallerLog) -> Run {
     Run {
         host: source.host.clone(),
         source: source.name.clone(),
@@ -48,7 +49,7 @@ pub(super) fn history(source: &Source, lines: &[Lined]) -> Vec<Run> {
         let value = value.trim();
         if label == "Start-Date" {
             start_text = Some(line.text.as_str());
-            let mut run = new_run(source, line, PackageLog::History);
+            let mut run = new_run(source, line, InstallerLog::AptHistory);
             run.outcome = Outcome::CutOff;
             runs.push(run);
             continue;
@@ -137,7 +138,7 @@ pub(super) fn terminal(source: &Source, lines: &[Lined]) -> Vec<Run> {
     for (at, line) in lines.iter().enumerate() {
         let text = line.text.rsplit('\r').next().unwrap_or(&line.text);
         if text.starts_with("Log started:") {
-            let mut run = new_run(source, line, PackageLog::Terminal);
+            let mut run = new_run(source, line, InstallerLog::AptTerminal);
             run.outcome = Outcome::CutOff;
             runs.push(run);
             in_failures = false;
@@ -266,7 +267,7 @@ pub(super) fn dpkg(source: &Source, lines: &[Lined]) -> Vec<Run> {
         let words: Vec<&str> = line.text.split_whitespace().collect();
         let paused = line.time.zip(last).is_none_or(|(now, last)| now.saturating_sub(last) > PAUSE_NS);
         if paused || runs.is_empty() {
-            let mut run = new_run(source, line, PackageLog::Dpkg);
+            let mut run = new_run(source, line, InstallerLog::Dpkg);
             run.outcome = Outcome::Succeeded;
             runs.push(run);
         }
@@ -360,7 +361,7 @@ pub(super) fn joined(runs: Vec<Run>) -> Vec<Run> {
             kept.push(run);
             continue;
         };
-        let of_dpkg = kind(&run) == Some(PackageLog::Dpkg);
+        let of_dpkg = kind(&run) == Some(InstallerLog::Dpkg);
         if let Some(first) = run.first_failure {
             let old = std::mem::replace(&mut known.consequences, run.consequences);
             known.consequences.extend(old);

@@ -48,8 +48,6 @@ pub enum Role {
     Product,
     /// A worker and its job.
     Worker,
-    /// Only that the log begins.
-    Logging,
 }
 
 #[derive(Deserialize)]
@@ -69,13 +67,12 @@ struct PhraseFile {
 pub struct Phrases {
     set: RegexSet,
     each: Vec<(Role, Regex)>,
+    mistakes: Vec<String>,
 }
 
 static OWN: LazyLock<Phrases> = LazyLock::new(|| {
-    let mut all = parse(include_str!("phrases.toml")).unwrap_or_default();
     let folder = platform::config_dir().map(|folder| folder.join("installers"));
-    all.extend(folder.iter().flat_map(|folder| of_folder(folder)));
-    Phrases::compile(&all).unwrap_or_else(|_| Phrases { set: RegexSet::empty(), each: Vec::new() })
+    Phrases::with_folder(folder.as_deref())
 });
 
 fn parse(text: &str) -> std::result::Result<Vec<(Role, String)>, String> {
@@ -83,19 +80,46 @@ fn parse(text: &str) -> std::result::Result<Vec<(Role, String)>, String> {
     Ok(file.phrase.into_iter().map(|phrase| (phrase.role, phrase.pattern)).collect())
 }
 
-/// The phrases in the files of a folder; files that are wrong are left out (`boxclock formats` names them when they are checked).
-fn of_folder(folder: &Path) -> Vec<(Role, String)> {
-    let files = std::fs::read_dir(folder).into_iter().flatten().flatten().map(|entry| entry.path());
-    let texts = files
-        .filter(|path| path.extension().is_some_and(|end| end == "toml"))
-        .filter_map(|path| platform::read_small_text(&path).ok());
-    texts.filter_map(|text| parse(&text).ok().filter(|all| Phrases::compile(all).is_ok())).flatten().collect()
+/// The phrases of a file, if it is right.
+fn of_file(path: &Path) -> std::result::Result<Vec<(Role, String)>, String> {
+    let text = platform::read_small_text(path).map_err(|error| error.to_string())?;
+    let all = parse(&text)?;
+    Phrases::compile(&all).map_err(|error| error.to_string())?;
+    Ok(all)
 }
 
 impl Phrases {
     /// The phrases of the program and of the user.
     pub fn own() -> &'static Self {
         &OWN
+    }
+
+    /// The files of the user that are not used, each with what is wrong in it.
+    pub fn mistakes(&self) -> &[String] {
+        &self.mistakes
+    }
+
+    /// The shipped phrases, and those in the files of a folder.
+    fn with_folder(folder: Option<&Path>) -> Self {
+        let shipped = parse(include_str!("phrases.toml")).unwrap_or_default();
+        let files = folder.and_then(|folder| std::fs::read_dir(folder).ok()).into_iter().flatten().flatten();
+        let mut files: Vec<_> =
+            files.map(|entry| entry.path()).filter(|path| path.extension().is_some_and(|end| end == "toml")).collect();
+        files.sort();
+        let (mut all, mut mistakes) = (shipped.clone(), Vec::new());
+        for path in files {
+            match of_file(&path) {
+                Ok(phrases) => all.extend(phrases),
+                Err(why) => mistakes.push(format!("{}: not used: {why}", path.display())),
+            }
+        }
+        let made = Self::compile(&all).or_else(|error| {
+            // Each file is right, and all together are too large.
+            mistakes.push(format!("no file of your own for installers is used: {error}"));
+            Self::compile(&shipped)
+        });
+        let made = made.unwrap_or_else(|_| Self { set: RegexSet::empty(), each: Vec::new(), mistakes: Vec::new() });
+        Self { mistakes, ..made }
     }
 
     fn compile(all: &[(Role, String)]) -> std::result::Result<Self, regex::Error> {
@@ -106,7 +130,7 @@ impl Phrases {
         let one = |(role, pattern): &(Role, String)| {
             RegexBuilder::new(pattern).case_insensitive(true).size_limit(16 << 20).build().map(|regex| (*role, regex))
         };
-        Ok(Self { set, each: all.iter().map(one).collect::<std::result::Result<_, _>>()? })
+        Ok(Self { set, each: all.iter().map(one).collect::<std::result::Result<_, _>>()?, mistakes: Vec::new() })
     }
 
     /// The roles of a line, each once, in the order of the file.
@@ -169,5 +193,23 @@ mod tests {
         }
         assert!(!roles("copied 12 files").contains(&Role::Error));
         assert!(roles("heartbeat sent").is_empty());
+    }
+
+    #[test]
+    fn a_file_that_is_wrong_is_named_and_the_others_are_used() {
+        let folder = tempfile::tempdir().unwrap();
+        std::fs::write(
+            folder.path().join("a.toml"),
+            "[[phrase]]\nrole = \"start\"\npattern = \"tank filler begins\"\n",
+        )
+        .unwrap();
+        std::fs::write(folder.path().join("b.toml"), "[[phrase]]\nrole = \"begin\"\npattern = \"x\"\n").unwrap();
+        std::fs::write(folder.path().join("c.toml"), "[[phrase]]\nrole = \"start\"\npattern = \"(\"\n").unwrap();
+        let phrases = Phrases::with_folder(Some(folder.path()));
+        assert!(phrases.roles("tank filler begins").iter().any(|(role, _)| *role == Role::Start));
+        let named: Vec<bool> =
+            phrases.mistakes().iter().map(|one| one.contains("b.toml") || one.contains("c.toml")).collect();
+        assert_eq!(named, [true, true], "{:?}", phrases.mistakes());
+        assert!(phrases.mistakes()[0].contains("line 2"), "{:?}", phrases.mistakes());
     }
 }
