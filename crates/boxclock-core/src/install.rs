@@ -18,11 +18,13 @@ use crate::source::Class;
 use crate::timeline::marks::{MarkAnalysis, MarkKind, RailMark};
 use crate::work::{Work, parallel};
 
+mod failure;
 mod packages;
 mod phrases;
 mod run;
 #[cfg(test)]
 mod tests;
+mod things;
 
 pub use phrases::{Phrases, Role};
 
@@ -264,7 +266,7 @@ impl Analysis for InstallAnalysis {
         });
         work.check()?;
         let mut runs = packages::joined(found.into_iter().flatten().collect());
-        run::link_children(&mut runs);
+        failure::link_children(&mut runs);
         let marks =
             if runs.iter().any(|run| run.restart_needed) { view.run(&MarkAnalysis, work)? } else { Arc::default() };
         for run in &mut runs {

@@ -13,6 +13,7 @@ use ratatui::widgets::{Clear, Paragraph};
 use crate::commands::{Binding, Command};
 use crate::context::{Context, Then, ViewId};
 use crate::pane::Pane;
+use crate::pane_state::PANE_STEP;
 use crate::text::{fit, wrap};
 
 /// What is the same in all views: the parts of [`View`] that its [`Spec`], its table of commands and its field `list` are.
@@ -72,6 +73,25 @@ pub static VIEWS: &[fn() -> Box<dyn View>] = &[
 
 /// A command of a view.
 pub type ViewCommand<V> = Command<V, Context, Then>;
+
+impl<V> ViewCommand<V> {
+    /// Scrolls the reading pane down: the same in all views that do nothing else with its key.
+    pub const PANE_DOWN: Self = Self {
+        name: "pane-down",
+        keys: &["J"],
+        short: "read ↓",
+        long: "scroll the reading pane down",
+        run: |_, cx, _| Ok(cx.scroll_pane(PANE_STEP)),
+    };
+    /// Scrolls it up.
+    pub const PANE_UP: Self = Self {
+        name: "pane-up",
+        keys: &["K"],
+        short: "read ↑",
+        long: "scroll the reading pane up",
+        run: |_, cx, _| Ok(cx.scroll_pane(-PANE_STEP)),
+    };
+}
 
 /// What is fixed about a view.
 pub struct Spec {

@@ -1,14 +1,14 @@
-//! Runs in the log of one installer, and the step that failed first.
+//! Runs in the log of one installer: where each begins and ends, what it is, and how it ended.
 //!
 //! The loudest line is not the cause. What counts: a bad line after which the run did not go on as before. Bad words in lines that
 //! say themselves that they are harmless, failures that a retry cured, failures that steps followed which ended well, and
 //! everything during the rollback are told apart.
 
-use std::collections::HashMap;
-
 use regex::Captures;
 
-use super::{FirstFailure, Item, Lined, Outcome, Phase, Phrases, Place, ResultCode, Role, Run, WorkerJob, result_code};
+use super::failure::failures;
+use super::things::things;
+use super::{Lined, Outcome, Phase, Phrases, Place, ResultCode, Role, Run, result_code};
 use crate::case::Source;
 use crate::clock::MINUTE;
 use crate::code::Platform;
@@ -16,34 +16,32 @@ use crate::pattern::PatternId;
 
 /// A pause after which a new beginning is another run, whatever came before.
 const NEW_RUN_AFTER_NS: i64 = 30 * MINUTE;
-/// Lines of bad words that one run keeps.
-const MOST_LINES: usize = 500;
 
 /// A line with what it says.
-struct Marked<'a> {
-    line: &'a Lined,
-    roles: Vec<(Role, usize)>,
+pub(super) struct Marked<'a> {
+    pub(super) line: &'a Lined,
+    pub(super) roles: Vec<(Role, usize)>,
 }
 
 impl Marked<'_> {
-    fn has(&self, role: Role) -> bool {
+    pub(super) fn has(&self, role: Role) -> bool {
         self.roles.iter().any(|(known, _)| *known == role)
     }
 
-    fn captures(&self, role: Role) -> Option<Captures<'_>> {
+    pub(super) fn captures(&self, role: Role) -> Option<Captures<'_>> {
         let (_, phrase) = self.roles.iter().find(|(known, _)| *known == role)?;
         Phrases::own().captures(*phrase, &self.line.text)
     }
 
     /// A named part, without what stands around it.
-    fn part(&self, role: Role, name: &str) -> Option<String> {
+    pub(super) fn part(&self, role: Role, name: &str) -> Option<String> {
         let captures = self.captures(role)?;
         let text = captures.name(name)?.as_str().trim().trim_matches(['"', '\'', '.', ':']).trim();
         (!text.is_empty()).then(|| text.to_owned())
     }
 
     /// The number it says was returned.
-    fn code(&self, platform: Platform) -> Option<ResultCode> {
+    pub(super) fn code(&self, platform: Platform) -> Option<ResultCode> {
         // What an action returned is in a list of its own.
         let text = self.part(Role::Result, "code").filter(|_| !self.has(Role::PhaseEnd))?;
         let number = match text.trim_start_matches('-').strip_prefix("0x") {
@@ -54,7 +52,7 @@ impl Marked<'_> {
     }
 
     /// Whether it says that something went wrong, by level or by words.
-    fn is_bad(&self) -> bool {
+    pub(super) fn is_bad(&self) -> bool {
         let value = self.part(Role::PhaseEnd, "value");
         if let Some(value) = value {
             return value == "3";
@@ -190,7 +188,7 @@ fn read_run(source: &Source, part: &[Marked<'_>], end_of_case: Option<i64>) -> O
     Some(run)
 }
 
-fn place(source: &Source, one: &Marked<'_>) -> Place {
+pub(super) fn place(source: &Source, one: &Marked<'_>) -> Place {
     Place { source: source.name.clone(), line: one.line.line }
 }
 
@@ -424,246 +422,4 @@ fn code_near(part: &[Marked<'_>], at: usize, platform: Platform) -> Option<Resul
         near.iter().rev().filter(|one| is_final_code(one, part.len(), part.len())).find_map(|one| one.code(platform))
     })
     .or_else(|| near.iter().rev().find_map(|one| one.code(platform)))
-}
-
-/// Whether a line shows that the run went on: another step began, or one ended well.
-fn is_progress(one: &Marked<'_>) -> bool {
-    if one.has(Role::Rollback) || one.is_bad() {
-        return false;
-    }
-    let ended_well = one.part(Role::PhaseEnd, "value").map_or(one.has(Role::PhaseEnd), |value| value == "1");
-    one.has(Role::Phase) || ended_well
-}
-
-/// Finds what failed first, what followed, and what only sounds bad.
-fn failures(run: &mut Run, source: &Source, part: &[Marked<'_>], end: Option<usize>, rollback: Option<usize>) {
-    let failed = matches!(run.outcome, Outcome::Failed | Outcome::RolledBack | Outcome::CutOff | Outcome::Refused);
-    let stop = rollback.filter(|_| run.rollback.is_some()).or(end).unwrap_or(part.len());
-    // How many steps came behind each line, up to where it was given up.
-    let mut behind = vec![0_usize; part.len() + 1];
-    for at in (0..part.len()).rev() {
-        let counts = at < stop && is_progress(&part[at]);
-        behind[at] = behind[at + 1] + usize::from(counts);
-    }
-    let mut tries: HashMap<PatternId, usize> = HashMap::new();
-    let mut bad: Vec<usize> = Vec::new();
-    for (at, one) in part.iter().enumerate().filter(|(_, one)| one.is_bad()) {
-        if run.not_failures.len() + bad.len() >= MOST_LINES {
-            break;
-        }
-        *tries.entry(PatternId::of(one.line.text.as_bytes())).or_default() += 1;
-        let why = if one.has(Role::Harmless) && !one.has(Role::Failed) {
-            Some("the line says itself that it does not matter".to_owned())
-        } else if Some(at) == end && !failed {
-            None
-        } else if is_cured(part, at, stop) {
-            Some("tried again, and then it went well".to_owned())
-        } else if !failed {
-            Some("the run went on and ended well".to_owned())
-        } else if at < stop && behind[at + 1] > 1 {
-            Some(format!("the run went on: {} steps followed", behind[at + 1]))
-        } else {
-            None
-        };
-        match why {
-            Some(why) => run.not_failures.push((place(source, one), why)),
-            None => bad.push(at),
-        }
-    }
-    if !failed || run.outcome == Outcome::CutOff && bad.is_empty() {
-        return;
-    }
-    // Before the end if anything is; the end's own words only repeat it.
-    let first = bad.iter().copied().find(|at| *at < stop && Some(*at) != end).or(bad.first().copied());
-    let Some(first) = first else { return };
-    if run.outcome == Outcome::CutOff {
-        // A log that ends in the middle does not say that this was the reason.
-        run.consequences = Vec::new();
-    }
-    let step = step_of(run, &part[first]);
-    let code = failure_code(part, first, source.platform);
-    let text = part[first].line.text.clone();
-    run.first_failure = Some(FirstFailure { place: place(source, &part[first]), step, code, text });
-    run.consequences = bad.iter().filter(|at| **at > first).map(|at| place(source, &part[*at])).collect();
-}
-
-/// Whether what failed there was tried again and went well.
-fn is_cured(part: &[Marked<'_>], at: usize, stop: usize) -> bool {
-    const AHEAD: usize = 40;
-    let later = part.get(at + 1..stop.min(at + AHEAD).max(at + 1)).unwrap_or_default();
-    let Some(again) = later.iter().position(|one| one.has(Role::Retry)).or(part[at].has(Role::Retry).then_some(0))
-    else {
-        return false;
-    };
-    later.iter().skip(again).any(|one| {
-        let text = one.line.text.to_ascii_lowercase();
-        !one.is_bad()
-            && [
-                "succe",
-                " ok",
-                "done",
-                "passed",
-                "worked",
-                "went well",
-                "complete",
-                "finished",
-                "installed",
-                "copied",
-                "downloaded",
-                "connected",
-            ]
-            .iter()
-            .any(|word| text.contains(word))
-    }) && !later.iter().any(|one| one.has(Role::Failed) && !one.has(Role::Harmless) && !one.has(Role::Retry))
-}
-
-/// The phase that a line stands in: the innermost that was open.
-fn step_of(run: &Run, one: &Marked<'_>) -> Option<String> {
-    if let Some(name) = one.part(Role::PhaseEnd, "name") {
-        return Some(name);
-    }
-    if let Some(name) = one.part(Role::Phase, "name") {
-        return Some(name);
-    }
-    let line = one.line.line;
-    let mut before = run.phases.iter().filter(|phase| phase.line <= line);
-    let mut open = before.clone().filter(|phase| phase.end.zip(one.line.time).is_none_or(|(end, at)| end >= at));
-    open.next_back().or(before.next_back()).map(|phase| phase.name.clone())
-}
-
-/// The number of the failure: on its line, or the next.
-fn failure_code(part: &[Marked<'_>], at: usize, platform: Platform) -> Option<ResultCode> {
-    let own = part.get(at..(at + 2).min(part.len()))?;
-    let said = own.iter().find_map(|one| one.code(platform)).filter(|code| code.number != 0);
-    said.or_else(|| {
-        let code = own.first()?.line.codes.iter().find(|code| code.number != 0)?;
-        Some(result_code(i64::from(code.number), platform))
-    })
-}
-
-/// States, skipped things, workers, other logs.
-fn things(run: &mut Run, source: &Source, part: &[Marked<'_>]) {
-    const MOST: usize = 5000;
-    let mut board: Vec<WorkerJob> = Vec::new();
-    for one in part {
-        let line = one.line.line;
-        if one.has(Role::Item) && run.items.len() < MOST {
-            let (kind, name) = match one.part(Role::Item, "component") {
-                Some(name) => ("component", name),
-                None => ("feature", one.part(Role::Item, "name").unwrap_or_default()),
-            };
-            let state = |name| one.part(Role::Item, name);
-            run.items.push(Item {
-                kind,
-                name,
-                before: state("before"),
-                asked: state("asked"),
-                after: state("after"),
-                why: String::new(),
-                line,
-            });
-        }
-        if one.has(Role::Skipped) && !one.is_bad() && run.skipped.len() < MOST {
-            let name = one.part(Role::Skipped, "name").unwrap_or_default();
-            run.skipped.push((name, line, one.part(Role::Skipped, "why").unwrap_or_default()));
-        }
-        if one.has(Role::Child)
-            && run.child_logs.len() < 200
-            && let Some(path) = one.part(Role::Child, "path")
-        {
-            let own = source.name.rsplit('/').next().unwrap_or_default();
-            let is_own = path.replace('\\', "/").rsplit('/').next().is_some_and(|name| name.eq_ignore_ascii_case(own));
-            if !is_own && !run.child_logs.iter().any(|(known, ..)| *known == path) {
-                run.child_logs.push((path, None, line));
-            }
-        }
-        if one.has(Role::Worker)
-            && let (Some(worker), Some(job)) = (one.part(Role::Worker, "worker"), one.part(Role::Worker, "job"))
-            && board.len() < MOST
-        {
-            let outcome = worker_outcome(one);
-            match board.iter_mut().find(|known| known.worker == worker && known.job == job) {
-                Some(known) => {
-                    let again = matches!(known.outcome, "failed") && outcome == "running";
-                    known.outcome = match (known.outcome, outcome) {
-                        _ if again => "restarted",
-                        ("failed" | "restarted", "done") => "fixed",
-                        (before, "running") if before != "waiting" => before,
-                        (_, now) => now,
-                    };
-                    known.line = line;
-                }
-                None => board.push(WorkerJob { worker, job, outcome, line }),
-            }
-        }
-    }
-    run.remaining = board
-        .iter()
-        .filter(|one| matches!(one.outcome, "failed" | "waiting" | "running" | "restarted"))
-        .map(|one| one.job.clone())
-        .collect();
-    if run.outcome == Outcome::Succeeded {
-        run.remaining.clear();
-    }
-    run.workers = board;
-}
-
-fn worker_outcome(one: &Marked<'_>) -> &'static str {
-    let text = one.line.text.to_ascii_lowercase();
-    let has = |words: &[&str]| words.iter().any(|word| text.contains(word));
-    if one.is_bad() || has(&["failed", "failure", "aborted", "died"]) {
-        "failed"
-    } else if has(&["done", "finished", "complete", "succeeded", " ok", "ended"]) {
-        "done"
-    } else if has(&["wait", "queued", "pending", "blocked"]) {
-        "waiting"
-    } else {
-        "running"
-    }
-}
-
-/// Links logs that are named to their sources and runs: where the reason stands in the other log, it is the first failure.
-pub(super) fn link_children(runs: &mut [Run]) {
-    let file_name = |path: &str| path.replace('\\', "/").rsplit('/').next().unwrap_or_default().to_ascii_lowercase();
-    let sources: Vec<(String, Option<String>)> =
-        runs.iter().map(|run| (run.source.clone(), run.host.clone())).collect();
-    let mut moved: Vec<(usize, FirstFailure)> = Vec::new();
-    for index in 0..runs.len() {
-        let (host, own) = (runs[index].host.clone(), runs[index].source.clone());
-        let (start, end) = (runs[index].start, runs[index].end);
-        let first_line = runs[index].first_failure.as_ref().map(|first| first.place.line);
-        let mut child_failure = None;
-        let mut children = std::mem::take(&mut runs[index].child_logs);
-        for (path, source, line) in &mut children {
-            let found =
-                sources.iter().find(|(name, of)| *of == host && *name != own && file_name(name) == file_name(path));
-            *source = found.map(|(name, _)| name.clone());
-            let Some(source) = source else { continue };
-            // The child's run that lies in the time of the parent.
-            let inside = |child: &&Run| {
-                child.source == *source
-                    && child.start.zip(end).is_none_or(|(child, end)| child <= end.saturating_add(MINUTE))
-                    && child.end.zip(start).is_none_or(|(child, start)| child >= start.saturating_sub(MINUTE))
-            };
-            let child = runs.iter().filter(inside).find(|child| child.first_failure.is_some());
-            if let Some(first) = child.and_then(|child| child.first_failure.clone())
-                // A parent that is named by its own child ends here.
-                && first.place.source == *source
-                && first_line.is_none_or(|first_line| *line <= first_line + 40)
-            {
-                child_failure.get_or_insert(first);
-            }
-        }
-        runs[index].child_logs = children;
-        if runs[index].outcome.is_failure()
-            && let Some(first) = child_failure
-        {
-            moved.push((index, first));
-        }
-    }
-    for (index, first) in moved {
-        if let Some(own) = runs[index].first_failure.replace(first) {
-            runs[index].consequences.insert(0, own.place);
-        }
-    }
 }

@@ -11,7 +11,6 @@ use super::{Item, ListState, Spec, View, ViewCommand};
 use crate::context::{Context, Then};
 use crate::jobs::Kind;
 use crate::pane::Pane;
-use crate::pane_state::PANE_STEP;
 use crate::text::{column, fit, many};
 use crate::theme::Hue;
 
@@ -76,20 +75,8 @@ const COMMANDS: &[ViewCommand<InstallsView>] = &[
             })
         },
     },
-    ViewCommand {
-        name: "pane-down",
-        keys: &["J"],
-        short: "read ↓",
-        long: "scroll the reading pane down",
-        run: |_, cx, _| Ok(cx.scroll_pane(PANE_STEP)),
-    },
-    ViewCommand {
-        name: "pane-up",
-        keys: &["K"],
-        short: "read ↑",
-        long: "scroll the reading pane up",
-        run: |_, cx, _| Ok(cx.scroll_pane(-PANE_STEP)),
-    },
+    ViewCommand::PANE_DOWN,
+    ViewCommand::PANE_UP,
 ];
 
 /// The event that a line of a source belongs to.

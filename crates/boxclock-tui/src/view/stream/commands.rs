@@ -4,7 +4,7 @@ use super::StreamView;
 use super::draw::Columns;
 use super::menus::ink_question;
 use crate::context::{Context, Live, Question, Then};
-use crate::pane_state::{DetailMode, PANE_STEP};
+use crate::pane_state::DetailMode;
 use crate::stream::parse_columns;
 use crate::view::ViewCommand;
 
@@ -271,20 +271,8 @@ pub(super) const COMMANDS: &[ViewCommand<StreamView>] = &[
         long: "select the next link of the reading pane; Enter follows it",
         run: |_, cx, _| Ok(next_link(cx)),
     },
-    ViewCommand {
-        name: "pane-down",
-        keys: &["J"],
-        short: "read ↓",
-        long: "scroll the reading pane down",
-        run: |_, cx, _| Ok(cx.scroll_pane(PANE_STEP)),
-    },
-    ViewCommand {
-        name: "pane-up",
-        keys: &["K"],
-        short: "read ↑",
-        long: "scroll the reading pane up",
-        run: |_, cx, _| Ok(cx.scroll_pane(-PANE_STEP)),
-    },
+    ViewCommand::PANE_DOWN,
+    ViewCommand::PANE_UP,
     ViewCommand {
         name: "pane-mode",
         keys: &["x"],
