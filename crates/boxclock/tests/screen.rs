@@ -407,3 +407,22 @@ fn crashes_and_installs_lead_to_their_lines() {
     terminal.keys(&["q"]);
     terminal.see(&["ended with 0"]);
 }
+
+#[test]
+fn from_opening_to_the_accepted_chain() {
+    let home = Home::new();
+    let terminal = Terminal::start(&home, "cause", (160, 46), "demo");
+    terminal.see(&["41\u{a0}408 events"]);
+    terminal.keys(&["9"]);
+    // The swallowed restart comes first, with its chain beside it.
+    terminal.see(&["5 suggestions", "version in use stays 1.4.0", "from the root to the symptom", "1 of 5"]);
+    terminal.keys(&["Enter"]);
+    terminal.see(&["console-setup.log", "02:14:18"]);
+    terminal.keys(&["9", "a"]);
+    terminal.see(&["4 links, 0 other pins", "● root", "○ symptom", "because both name"]);
+    // It is one's own now: one undo takes all of it back.
+    terminal.keys(&["u"]);
+    terminal.see(&["0 links, 0 other pins"]);
+    terminal.keys(&["q"]);
+    terminal.see(&["ended with 0"]);
+}

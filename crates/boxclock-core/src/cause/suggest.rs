@@ -314,7 +314,12 @@ impl Search<'_> {
             if found.len() >= MOST_ROOTS || !seen.insert((list[at].source, list[at].time / (5 * SECOND))) {
                 continue;
             }
-            found.push(self.suggestion(&mut reader, at, score, symptom));
+            let is_first = found.is_empty();
+            found.push(self.suggestion(&mut reader, at, score, symptom, is_first));
+        }
+        // The others by what they are worth: leads count half.
+        if let Some(others) = found.get_mut(1..) {
+            others.sort_by(|a, b| b.score.total_cmp(&a.score));
         }
         found
     }
@@ -431,7 +436,14 @@ impl Search<'_> {
             .collect()
     }
 
-    fn suggestion(&self, reader: &mut RecordReader, at: usize, score: f64, symptom: usize) -> Suggestion {
+    fn suggestion(
+        &self,
+        reader: &mut RecordReader,
+        at: usize,
+        score: f64,
+        symptom: usize,
+        is_first: bool,
+    ) -> Suggestion {
         let sign = &self.signs.list[at];
         let chain = self.chain(reader, at);
         let mut reasons = Vec::new();
@@ -451,7 +463,11 @@ impl Search<'_> {
             reasons.push("against it: what it was done to is not named in the trouble".to_owned());
         }
         let proven = score >= UNPROVEN && self.can_be_root(at);
-        let what = if proven { "is the likeliest root of" } else { "is a lead, and no proof, for" };
+        let what = match (proven, is_first) {
+            (true, true) => "is the likeliest root of",
+            (true, false) => "could be the root of",
+            (false, _) => "is a lead, and no proof, for",
+        };
         let symptom = first_line(&self.signs.list[symptom].text);
         let summary = format!("\"{}\" {what} \"{symptom}\": {}.", first_line(&sign.text), reasons.join("; "));
         // Scores are products of many factors: their root is nearer to what a share means to people.
