@@ -112,11 +112,10 @@ impl Kinds {
             .iter()
             .map(|kind| (same(kind), *kind))
             .reduce(|best, other| if other.0 > best.0 { other } else { best });
-        let count = tokens.len();
-        let needed = if count <= 4 { (0.6 * count as f64).max(count as f64 - 2.0) } else { 0.6 * count as f64 };
-        if let Some((alike, kind)) = best.filter(|(alike, _)| count > 0 && *alike as f64 >= needed)
-            && (alike > 0 || count == 0)
-        {
+        let count = tokens.len() as f64;
+        // Six of ten words the same; of a short message all but two at most.
+        let needed = f64::max(0.6 * count, if count <= 4.0 { count - 2.0 } else { 0.0 });
+        if let Some((_, kind)) = best.filter(|(alike, _)| *alike > 0 && *alike as f64 >= needed) {
             for (known, word) in self.list[kind as usize].iter_mut().zip(&tokens) {
                 if known.as_ref() != Some(word) {
                     *known = None;

@@ -256,8 +256,7 @@ impl Search<'_> {
                 self.links.change[at] >= 0.8 && sign.bad < 0.7 && sign.class != Class::State && !self.unrelated[at];
             let mut step = &self.steps[at];
             for _ in 0..3 {
-                let Some((next, strength, _)) =
-                    step.next.as_ref().filter(|(_, strength, _)| is_change && *strength >= 0.5)
+                let Some((next, ..)) = step.next.as_ref().filter(|(_, strength, _)| is_change && *strength >= 0.5)
                 else {
                     break;
                 };
@@ -267,7 +266,6 @@ impl Search<'_> {
                 if is_effect || self.links.change[*next] < 0.8 {
                     explained.insert(*next);
                 }
-                let _ = strength;
                 step = &self.steps[*next];
             }
         }

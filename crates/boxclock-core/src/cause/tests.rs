@@ -1,5 +1,7 @@
 //! Suggestions that are right, and honest.
 
+use proptest::prelude::*;
+
 use super::*;
 use crate::testing::case;
 
@@ -54,4 +56,98 @@ fn a_change_that_names_what_then_fails_leads_and_a_case_without_one_says_so() {
     let nothing = [healthy("dosingd", "pump-ctl/dosing.log", &[])];
     let files: Vec<(&str, &str)> = nothing.iter().map(|(name, text)| (name.as_str(), text.as_str())).collect();
     assert!(case(&files).view().run(&CauseAnalysis, &Work::default()).unwrap().is_empty());
+}
+
+const STORY: &str = r#"{"title":"No dosing","happened":"somebody edited the panel at three","since":"2026-04-12T02:30:00Z",
+"reported":"2026-04-12T02:46:40Z","affected":["tank 7","plan-0412"],"zone":"+00:00"}"#;
+
+/// The suggestions for a night: these lines among healthy ones of each program, told as [`STORY`]. Times are seconds of the day.
+fn night(programs: &[(&str, &str, &[(u32, &str)])]) -> Vec<Suggestion> {
+    let mut files: Vec<(String, String)> =
+        programs.iter().map(|(component, file, lines)| healthy(component, file, lines)).collect();
+    files.push(("story.json".into(), STORY.into()));
+    let files: Vec<(&str, &str)> = files.iter().map(|(name, text)| (name.as_str(), text.as_str())).collect();
+    case(&files).view().run(&CauseAnalysis, &Work::default()).unwrap().to_vec()
+}
+
+/// Trouble with tank 7 from a moment on, every half a minute.
+fn refusals(text: &'static str) -> Vec<(u32, &'static str)> {
+    (0..40).map(|at| (8800 + at * 29, text)).collect()
+}
+
+const NO_RIGHTS: &str = "ERROR dosingd: plan-0412: tank 7 not dosed: cannot open /srv/plan/night.db: Permission denied";
+const CHOWN: (u32, &str) =
+    (3000, "INFO sudo: anna : TTY=pts/0 ; PWD=/srv ; USER=root ; COMMAND=/usr/bin/chown -R web /srv/plan");
+
+#[test]
+fn a_change_close_to_the_symptom_is_not_the_root_for_being_close() {
+    let upgrade = (8500, "INFO apt: package[motd-news]: upgraded to 2.1");
+    let edit = (8600, "INFO sudo: olof : TTY=pts/1 ; PWD=/etc ; USER=root ; COMMAND=/usr/bin/vi motd");
+    let found = night(&[
+        ("dosingd", "pump-ctl/opt/dosingd/dosing.log", &refusals(NO_RIGHTS)),
+        ("panel", "pump-ctl/system.log", &[CHOWN, upgrade, edit]),
+    ]);
+    assert!(found[0].provable && found[0].chain[0].text.contains("chown"), "{found:#?}");
+    assert!(found[0].chain.last().unwrap().text.contains("tank 7"), "{found:#?}");
+    assert!(found[0].chain[1..].iter().all(|link| !link.why.is_empty()));
+}
+
+#[test]
+fn what_went_away_and_came_back_is_no_root() {
+    let flap = [(8700, "WARN link: eth0: link is down"), (8705, "INFO link: eth0: link is up")];
+    let found = night(&[
+        ("dosingd", "pump-ctl/opt/dosingd/dosing.log", &refusals(NO_RIGHTS)),
+        ("panel", "pump-ctl/system.log", &[CHOWN, flap[0], flap[1]]),
+    ]);
+    assert!(found[0].chain[0].text.contains("chown"), "{found:#?}");
+}
+
+#[test]
+fn a_value_that_is_another_from_there_on_is_part_of_the_chain() {
+    let quota: Vec<(u32, String)> = (0..90)
+        .map(|at| (100 + at * 100, format!("INFO feeder: gauge read, limit={}", if at < 60 { 600 } else { 20 })))
+        .collect();
+    let mut lines: Vec<(u32, &str)> = quota.iter().map(|(at, text)| (*at, text.as_str())).collect();
+    lines.push((6095, "INFO feeder: anna set gauge limit from 600 to 20"));
+    let refused: Vec<(u32, &str)> = (0..30)
+        .map(|at| (8800 + at * 30, "ERROR dosingd: plan-0412: tank 7 not dosed: gauge limit exceeded"))
+        .collect();
+    let found = night(&[
+        ("feeder", "dose-gw/opt/feeder/feed.log", &lines),
+        ("dosingd", "pump-ctl/opt/dosingd/dosing.log", &refused),
+    ]);
+    assert!(found[0].chain[0].text.contains("from 600 to 20"), "{found:#?}");
+    assert!(found[0].chain[0].place.source.ends_with("dose-gw/opt/feeder/feed.log"));
+}
+
+#[test]
+fn cases_that_say_nothing_are_answered_honestly() {
+    let none = |files: &[(&str, &str)]| case(files).view().run(&CauseAnalysis, &Work::default()).unwrap();
+    assert!(none(&[]).is_empty());
+    assert!(none(&[("a/b.log", "no time at all\nnor here: error\n")]).is_empty(), "no times");
+    // A story that was told before anything happened.
+    let early = r#"{"title":"x","reported":"1999-01-01T00:00:00Z","affected":["tank 7"]}"#;
+    let (_, text) = healthy("dosingd", "a", &refusals(NO_RIGHTS));
+    assert!(none(&[("pump-ctl/a.log", text.as_str()), ("story.json", early)]).is_empty());
+    // Only trouble, and no change: where the evidence ends is said.
+    let found = night(&[("dosingd", "pump-ctl/opt/dosingd/dosing.log", &refusals(NO_RIGHTS))]);
+    assert!(!found[0].provable && !found[0].missing.is_empty(), "{found:#?}");
+    assert!(found.iter().skip(1).all(|one| one.summary.contains("lead")), "{found:#?}");
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(48))]
+
+    #[test]
+    fn any_lines_are_answered(lines in proptest::collection::vec((0_u32..86_000, ".{0,60}"), 0..60)) {
+        let text: String = lines
+            .iter()
+            .map(|(at, text)| format!("2026-04-12T{:02}:{:02}:{:02}Z {text}\n", at / 3600, at / 60 % 60, at % 60))
+            .collect();
+        let found = case(&[("pump-ctl/a.log", text.as_str())]).view().run(&CauseAnalysis, &Work::default()).unwrap();
+        for one in found.iter() {
+            prop_assert!(!one.chain.is_empty() && (0.0..=1.0).contains(&one.score));
+            prop_assert!(one.json()["chain"][0]["line"].as_u64().is_some());
+        }
+    }
 }
