@@ -61,8 +61,11 @@ fn a_change_that_names_what_then_fails_leads_and_a_case_without_one_says_so() {
 const STORY: &str = r#"{"title":"No dosing","happened":"somebody edited the panel at three","since":"2026-04-12T02:30:00Z",
 "reported":"2026-04-12T02:46:40Z","affected":["tank 7","plan-0412"],"zone":"+00:00"}"#;
 
-/// The suggestions for a night: these lines among healthy ones of each program, told as [`STORY`]. Times are seconds of the day.
-fn night(programs: &[(&str, &str, &[(u32, &str)])]) -> Vec<Suggestion> {
+/// A program: its name, its log, and its lines of that night by the second of the day.
+type Program<'a> = (&'a str, &'a str, &'a [(u32, &'a str)]);
+
+/// The suggestions for a night: these lines among healthy ones of each program, told as [`STORY`].
+fn night(programs: &[Program<'_>]) -> Vec<Suggestion> {
     let mut files: Vec<(String, String)> =
         programs.iter().map(|(component, file, lines)| healthy(component, file, lines)).collect();
     files.push(("story.json".into(), STORY.into()));
