@@ -1,6 +1,6 @@
 //! From the symptom back to the first thing that went wrong, with a line for each link; or that the box does not prove it.
 //!
-//! Messages are brought into [kinds](kinds). What is rare, new, or another from some moment on is a [sign](signs). A sign leads to a later
+//! Messages are brought into [kinds]. What is rare, new, or another from some moment on is a [sign](signs). A sign leads to a later
 //! one where both name the same rare thing (a path, program, table, host, identifier), where a change is of a sort that has such
 //! effects, or where something new begins right after it ([links](link)). The symptom is where the story meets trouble. The root is the
 //! change or lasting state that leads to it best, before anything else went wrong ([suggestions](suggest)). What lines mean in the
