@@ -118,7 +118,9 @@ impl<'a> Links<'a> {
             .filter(|id| !self.of_programs[*id as usize])
             .map(|id| (self.weight(id), id))
             .collect();
-        weights.sort_by(|a, b| b.0.total_cmp(&a.0).then(a.1.cmp(&b.1)));
+        // Of a name and its parts, the whole name.
+        let length = |id: u32| self.signs.lexicon.word(id).len();
+        weights.sort_by(|a, b| b.0.total_cmp(&a.0).then_with(|| length(b.1).cmp(&length(a.1))).then(a.1.cmp(&b.1)));
         weights.truncate(8);
         let sum = weights.iter().map(|(weight, _)| weight).sum();
         weights.first().map_or((None, 0.0, 0.0), |(weight, id)| (Some(*id), *weight, sum))

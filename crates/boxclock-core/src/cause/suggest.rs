@@ -82,7 +82,11 @@ impl Search<'_> {
         let told_at = super::told_at(self.view);
         let since = super::moment(&story.since, self.view);
         let mut found: Vec<(usize, f64)> = Vec::new();
-        for (at, sign) in self.signs.list.iter().enumerate().filter(|(_, sign)| sign.bad >= 0.5) {
+        // Where nobody says what failed, only what is an error, or new and lasting, is taken for it.
+        let is_told =
+            [&story.title, &story.happened, &story.impact, &story.affected].iter().any(|text| !text.is_empty());
+        let is_symptom = |sign: &Sign| sign.bad >= if is_told || sign.kind == SignKind::Onset { 0.5 } else { 1.0 };
+        for (at, sign) in self.signs.list.iter().enumerate().filter(|(_, sign)| is_symptom(sign)) {
             let fits = |with: &HashSet<u32>| -> f64 {
                 sign.words.iter().filter(|id| with.contains(id)).map(|id| self.links.weight(*id)).sum()
             };
@@ -341,9 +345,12 @@ impl Search<'_> {
             Why::Alike(bits) => format!("trouble of one kind ({})", effects(bits)),
             Why::AtOnce => "it began right after it".to_owned(),
         };
-        let apart = duration_text(list[to].time.saturating_sub(list[from].time).max(0));
+        let apart = match list[to].time.saturating_sub(list[from].time) {
+            ..=0 => "at the same moment".to_owned(),
+            apart => format!("{} later", duration_text(apart)),
+        };
         let shift = list[to].shift.as_ref().map(|shift| format!("; {shift}")).unwrap_or_default();
-        format!("{words}, {apart} later{shift}")
+        format!("{words}, {apart}{shift}")
     }
 
     /// The way from a sign to the symptom, with what surely stands between two steps.

@@ -128,6 +128,9 @@ fn cases_that_say_nothing_are_answered_honestly() {
     let none = |files: &[(&str, &str)]| case(files).view().run(&CauseAnalysis, &Work::default()).unwrap();
     assert!(none(&[]).is_empty());
     assert!(none(&[("a/b.log", "no time at all\nnor here: error\n")]).is_empty(), "no times");
+    // Warnings of a healthy machine, and nobody who says that anything failed.
+    let (_, warned) = healthy("dosingd", "a", &[(3000, "WARN dosingd: lamp of tank 4 is dim"), CHOWN]);
+    assert!(none(&[("pump-ctl/a.log", warned.as_str())]).is_empty());
     // A story that was told before anything happened.
     let early = r#"{"title":"x","reported":"1999-01-01T00:00:00Z","affected":["tank 7"]}"#;
     let (_, text) = healthy("dosingd", "a", &refusals(NO_RIGHTS));
