@@ -3,7 +3,7 @@
 
 use std::collections::{HashMap, HashSet};
 
-use serde_json::{Map, Value};
+use serde_json::Value;
 
 use super::kinds::Kinds;
 use super::shift::{shifts, slots};
@@ -132,14 +132,6 @@ pub(super) fn text_of(record: &Record) -> String {
     text.chars().take(700).collect()
 }
 
-fn meant(attributes: &Map<String, Value>) -> Map<String, Value> {
-    attributes
-        .iter()
-        .filter(|(name, _)| !is_of_the_machine(name))
-        .map(|(name, value)| (name.clone(), value.clone()))
-        .collect()
-}
-
 /// Messages of one kind from one log of one host.
 #[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
 struct GroupKey {
@@ -198,7 +190,7 @@ impl Finder<'_> {
         let parts: Vec<Vec<u32>> = (0..table.parts.len()).map(|part| forms.of_part(part)).collect::<Result<_>>()?;
         let is_dump: Vec<bool> =
             self.view.case.sources.iter().map(|source| matches!(source.reader, Reader::Dump(_))).collect();
-        let mut known: HashMap<(u32, u32), Option<u32>> = HashMap::new();
+        let mut known: HashMap<(u32, u32), u32> = HashMap::new();
         let mut kinds = Kinds::default();
         let mut groups: HashMap<GroupKey, Vec<Row>> = HashMap::new();
         for (number, row) in table.order.iter().enumerate() {
@@ -216,20 +208,18 @@ impl Finder<'_> {
             let log = table.logs.get(source).copied().unwrap_or(source as u32);
             let actor = event.actor();
             let owner = if self.shared[source] && actor.component != 0 { actor.component } else { log | 0x8000_0000 };
-            let full = known.len() >= MOST_FORMS;
             let kind = match known.get(&(owner, *form)) {
                 Some(kind) => *kind,
-                None if full => None,
+                None if known.len() >= MOST_FORMS => continue,
                 None => {
                     let record = self.reader.record(event);
-                    let kind = kinds.of(owner, &record.body, &meant(&record.attributes));
-                    known.insert((owner, *form), Some(kind));
-                    Some(kind)
+                    let names = record.attributes.keys().map(String::as_str).filter(|name| !is_of_the_machine(name));
+                    let kind = kinds.of(owner, &record.body, names);
+                    known.insert((owner, *form), kind);
+                    kind
                 }
             };
-            if let Some(kind) = kind {
-                groups.entry(GroupKey { kind, host: actor.host, log }).or_default().push(row);
-            }
+            groups.entry(GroupKey { kind, host: actor.host, log }).or_default().push(row);
         }
         self.signs.kinds = kinds.len();
         self.count_of_kind = vec![0; kinds.len()];
@@ -359,8 +349,7 @@ impl Finder<'_> {
             let count = self.count_of_kind[key.kind as usize];
             let of_few = count <= RARE || (count <= 400 && rows.len() <= 2);
             for row in rows.iter().take(8) {
-                let is_rare_change = || count <= 8;
-                if of_few || is_rare_change() && wording::change(&text_of(&self.record(*row))).0 >= 0.9 {
+                if of_few || count <= 8 && wording::change(&text_of(&self.record(*row))).0 >= 0.9 {
                     self.add(*row, *key, SignKind::Once, None, None);
                 }
             }
@@ -463,17 +452,21 @@ impl Finder<'_> {
     /// through, and so is its first failure.
     fn unfinished_installations(&mut self) -> Result<()> {
         let runs = self.view.run(&InstallAnalysis, self.work)?;
-        let sources = &self.view.case.sources;
-        for run in runs.iter().filter(|run| run.outcome != Outcome::Succeeded && run.outcome != Outcome::Running) {
-            let failure = run.first_failure.as_ref().map(|failure| (failure.place.source.as_str(), failure.place.line));
-            for sign in &mut self.signs.list {
-                let source = sources[sign.source].name.as_str();
-                let line = self.view.loaded.table.event(sign.row).line();
-                let is_failure = failure == Some((source, line));
+        let unfinished: Vec<_> =
+            runs.iter().filter(|run| !matches!(run.outcome, Outcome::Succeeded | Outcome::Running)).collect();
+        let (table, sources) = (&self.view.loaded.table, &self.view.case.sources);
+        for sign in self.signs.list.iter_mut().filter(|_| !unfinished.is_empty()) {
+            let source = sources[sign.source].name.as_str();
+            // Runs tell the lines of the file, also of one that is decoded.
+            let line = self.reader.place(table.event(sign.row)).line;
+            let is_left_behind = unfinished.iter().any(|run| {
+                let failure = run.first_failure.as_ref().map(|failure| &failure.place);
                 let is_inside = source == run.source && (run.line..=run.last_line).contains(&line);
-                if is_failure || is_inside && sign.class == Class::Incomplete {
-                    (sign.change, sign.class) = (1.0, Class::Incomplete);
-                }
+                failure.is_some_and(|place| place.source == source && place.line == line)
+                    || is_inside && sign.class == Class::Incomplete
+            });
+            if is_left_behind {
+                (sign.change, sign.class) = (1.0, Class::Incomplete);
             }
         }
         Ok(())

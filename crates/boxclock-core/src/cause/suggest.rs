@@ -68,9 +68,7 @@ fn busy(view: &CaseView, signs: &Signs) -> HashMap<usize, Vec<i64>> {
 
 impl Search<'_> {
     fn known(&self, text: &str) -> HashSet<u32> {
-        let wanted = words_of(text);
-        let lexicon = &self.signs.lexicon;
-        (0..lexicon.len() as u32).filter(|id| wanted.contains(lexicon.word(*id))).collect()
+        words_of(text).iter().filter_map(|word| self.signs.lexicon.known(word)).collect()
     }
 
     /// Where the story meets trouble. Sets how well each sign fits it, and gives the best.

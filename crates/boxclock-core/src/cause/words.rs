@@ -141,6 +141,11 @@ impl Lexicon {
         ids
     }
 
+    /// The number of a word that stands in the case.
+    pub(super) fn known(&self, word: &str) -> Option<u32> {
+        self.ids.get(word).copied()
+    }
+
     pub(super) fn word(&self, id: u32) -> &str {
         self.list.get(id as usize).map_or("", String::as_str)
     }
