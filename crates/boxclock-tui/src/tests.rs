@@ -340,6 +340,20 @@ fn pins_chain_and_undo() {
     assert_eq!(screen.app.cx.at, "stream");
 }
 
+/// It pointed into a table that was no longer there, as when a source is read in another way.
+#[test]
+fn answers_go_with_the_case_that_they_are_about() {
+    for key in ["5", "6", "9"] {
+        let mut screen = usual();
+        screen.keys(key);
+        screen.draw(140, 36);
+        let case = screen.app.cx.view.case.clone();
+        screen.app.cx.view = boxclock_core::analysis::CaseView::new(case, Default::default());
+        let drawn = screen.draw(140, 36);
+        assert!(drawn.contains("Looking for"), "{drawn}");
+    }
+}
+
 #[test]
 fn a_suggested_chain_is_accepted_and_taken_back() {
     let mut screen = usual();

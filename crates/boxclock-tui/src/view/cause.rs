@@ -231,9 +231,8 @@ impl View for CauseView {
     }
 
     fn prepare(&mut self, cx: &mut Context) {
-        if let Some(found) = cx.ask(&CauseAnalysis, FOUND) {
-            self.found = Some(found);
-        }
+        // Its rows are those of the case as it is now, read to its end: of another they would be other lines, or none.
+        self.found = if cx.view.loaded.complete { cx.ask(&CauseAnalysis, FOUND) } else { None };
     }
 
     fn enter(&mut self, cx: &mut Context) -> Result<Then> {

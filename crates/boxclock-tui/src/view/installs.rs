@@ -120,9 +120,8 @@ impl View for InstallsView {
     }
 
     fn prepare(&mut self, cx: &mut Context) {
-        if let Some(found) = cx.ask(&InstallAnalysis, FOUND) {
-            self.found = Some(found);
-        }
+        // Its rows are those of the case as it is now, read to its end: of another they would be other lines, or none.
+        self.found = if cx.view.loaded.complete { cx.ask(&InstallAnalysis, FOUND) } else { None };
     }
 
     fn enter(&mut self, _: &mut Context) -> Result<Then> {
