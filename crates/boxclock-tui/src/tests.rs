@@ -348,7 +348,7 @@ fn answers_go_with_the_case_that_they_are_about() {
         screen.keys(key);
         screen.draw(140, 36);
         let case = screen.app.cx.view.case.clone();
-        screen.app.cx.view = boxclock_core::analysis::CaseView::new(case, Default::default());
+        screen.app.cx.view = boxclock_core::analysis::CaseView::new(case, boxclock_core::case::Loaded::default());
         let drawn = screen.draw(140, 36);
         assert!(drawn.contains("Looking for"), "{drawn}");
     }
