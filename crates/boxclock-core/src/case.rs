@@ -24,14 +24,16 @@ mod finish;
 mod follow;
 mod forget;
 mod generations;
+mod host_folders;
 pub(crate) mod index;
 mod inventory;
 mod load;
 mod look;
 mod schedule;
 
-pub use follow::Follower;
+pub use follow::{Behind, Follower};
 pub use forget::forget;
+pub use host_folders::host_folders;
 pub use load::Loader;
 pub use schedule::Focus;
 

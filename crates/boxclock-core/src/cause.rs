@@ -10,6 +10,7 @@ use serde_json::{Value, json};
 
 use crate::Result;
 use crate::analysis::{Analysis, CaseView, Pieces, Seen};
+use crate::clock::human;
 use crate::event::Row;
 use crate::work::Work;
 
@@ -89,18 +90,16 @@ impl Analysis for CauseAnalysis {
     }
 }
 
-/// A moment of the story, where it can be read: nanoseconds since the epoch.
+/// A moment of the story as people say it, where it can be read: nanoseconds since the epoch. What leaves the day open is the last
+/// such moment before it was reported.
 fn moment(text: &str, view: &CaseView) -> Option<i64> {
-    match crate::clock::human::time(text.trim(), &view.case.zone) {
-        Ok(crate::clock::human::Typed::Instant(time)) => Some(time),
-        _ => None,
-    }
+    human::moment(text, &view.case.zone, told_at(view)).ok()
 }
 
 /// When it was reported; the last moment of the case where the story does not say.
 fn told_at(view: &CaseView) -> i64 {
     let last = view.loaded.table.span.map_or(i64::MAX, |(_, last)| last);
-    moment(&view.case.story.reported, view).unwrap_or(last)
+    human::moment(&view.case.story.reported, &view.case.zone, last).unwrap_or(last)
 }
 
 impl Suggestion {

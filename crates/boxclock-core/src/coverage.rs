@@ -10,6 +10,7 @@ use crate::clock::{MINUTE, TimeKnown, human, to_rfc3339};
 use crate::event::{NO_TIME, flag};
 use crate::gather::{Window, time_of};
 use crate::report::sources::{hosts_of, rfc3339};
+use crate::severity::Severity;
 use crate::source::Class;
 use crate::work::{Work, parallel};
 
@@ -99,8 +100,45 @@ pub struct Row {
     pub sources: Vec<String>,
 }
 
-/// The moment that a case is about: what was gathered for, or the last severe event.
-pub fn moment(case: &Case, loaded: &Loaded) -> Option<Window> {
+/// The moment that a case is about, and who says so.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Moment {
+    /// The span that should be covered.
+    pub window: Window,
+    /// Where nobody stated a moment: all groups of problems that it could be, the worst first. The window is then around the last
+    /// group.
+    pub unstated: Option<Vec<ProblemGroup>>,
+}
+
+/// Problems that lie less than ten minutes apart.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct ProblemGroup {
+    /// First and last corrected time, UTC nanoseconds.
+    pub span: (i64, i64),
+    /// The time of the first one of the worst severity.
+    pub worst: i64,
+    /// That severity.
+    pub severity: Severity,
+    /// How many problems.
+    pub count: u64,
+}
+
+impl Moment {
+    /// Says that no moment was stated, and which ones it could be; nothing where one was.
+    pub fn note(&self, zone: &crate::clock::Zone) -> Option<String> {
+        /// Groups that are named.
+        const MOST: usize = 3;
+        let groups = self.unstated.as_ref()?;
+        let time = |ns: i64| human::date_time(ns, zone)[..16].to_owned();
+        let named: Vec<String> = (groups.iter().take(MOST))
+            .map(|group| format!("{} ({})", time(group.worst), crate::many(group.count, "problem")))
+            .collect();
+        Some(format!("No moment was stated; the last problems are taken. It could be {}.", named.join(", ")))
+    }
+}
+
+/// The moment that a case is about: what was gathered for, what the story says, or else the last problems.
+pub fn moment(case: &Case, loaded: &Loaded) -> Option<Moment> {
     let sealed = case.seal.as_ref().and_then(|seal| seal.window.as_ref()?.window());
     let since = || {
         // What the story says is about the failure itself.
@@ -109,14 +147,35 @@ pub fn moment(case: &Case, loaded: &Loaded) -> Option<Window> {
         let moment = at(0).filter(|moment| at(i64::MAX / 2) == Some(*moment))?;
         Some(Window::around(moment, 10 * MINUTE))
     };
-    sealed.or_else(since).or_else(|| {
-        let rows =
-            loaded.table.order.iter().rev().take(1_000_000).map(|row| loaded.table.event(crate::event::Row(*row)));
-        let worst = rows
-            .filter(|event| event.is_problem() && event.time().is_some())
-            .max_by_key(crate::event::EventRef::severity);
-        worst.and_then(|event| event.time()).map(|time| Window::around(time, 10 * MINUTE))
+    let stated = sealed.or_else(since).map(|window| Moment { window, unstated: None });
+    stated.or_else(|| {
+        let mut groups = problem_groups(loaded);
+        let last = *groups.first()?;
+        groups.sort_by_key(|group| std::cmp::Reverse((group.severity, group.count)));
+        Some(Moment { window: Window::around(last.worst, 10 * MINUTE), unstated: Some(groups) })
     })
+}
+
+/// Groups of problems, the last one first. Only the last million events are looked at.
+fn problem_groups(loaded: &Loaded) -> Vec<ProblemGroup> {
+    const MOST: usize = 1_000_000;
+    let rows = loaded.table.order.iter().rev().take(MOST).map(|row| loaded.table.event(crate::event::Row(*row)));
+    let mut groups: Vec<ProblemGroup> = Vec::new();
+    for event in rows.filter(crate::event::EventRef::is_problem) {
+        let Some(time) = event.time() else { continue };
+        let severity = event.severity();
+        match groups.last_mut().filter(|group| group.span.0.saturating_sub(time) < 10 * MINUTE) {
+            Some(group) => {
+                group.span.0 = group.span.0.min(time);
+                group.count += 1;
+                if severity >= group.severity {
+                    (group.severity, group.worst) = (severity, time);
+                }
+            }
+            None => groups.push(ProblemGroup { span: (time, time), worst: time, severity, count: 1 }),
+        }
+    }
+    groups
 }
 
 /// The rows for people, with what is asked above them.
@@ -384,6 +443,26 @@ mod tests {
         let system = rows.iter().find(|row| row.1 == "system").unwrap();
         assert_eq!((system.2, system.3.as_str()), (Cover::NothingFound, "no log of this kind was gathered"));
         assert_eq!(rows.iter().find(|row| row.1 == "application").unwrap().2, Cover::Covered);
+    }
+
+    #[test]
+    fn a_moment_that_nobody_stated_is_that_of_the_last_problems() {
+        let text = crate::testing::log()
+            .error("pump", "lease lost")
+            .error("pump", "lease lost again")
+            .at("03:00:00")
+            .info("pump", "fed")
+            .at("05:00:00")
+            .error("pump", "refused")
+            .text();
+        let folder = crate::testing::case(&[("gw/app.log", &text)]);
+        let view = folder.view();
+        let found = moment(&view.case, &view.loaded).unwrap();
+        let time = |ns: i64| human::date_time(ns, &Zone::utc())[11..16].to_owned();
+        assert_eq!((time(found.window.from), time(found.window.to)), ("04:50".into(), "05:10".into()));
+        let note = found.note(&Zone::utc()).unwrap();
+        assert!(note.starts_with("No moment was stated; the last problems are taken. It could be "), "{note}");
+        assert!(note.contains(" 00:00 (2 problems), ") && note.ends_with(" 05:00 (1 problem)."), "{note}");
     }
 
     #[test]

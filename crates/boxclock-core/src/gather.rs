@@ -14,7 +14,7 @@ use crate::logbook::Story;
 use crate::text::hex;
 use crate::trouble::LeftOut;
 use crate::work::Work;
-use crate::{Error, Result};
+use crate::{Error, Result, platform};
 
 mod capture;
 mod check;
@@ -119,6 +119,20 @@ fn read_seal(archive: &mut Archive, path: &Path) -> Result<(Seal, Vec<u8>)> {
         )));
     }
     Ok((seal, bytes))
+}
+
+/// The SHA-256 of a whole file.
+///
+/// # Errors
+/// When it cannot be read, or the work is cancelled.
+pub(crate) fn sha256_of(path: &Path, work: &Work) -> Result<String> {
+    let cannot = |error: std::io::Error| Error::at(path, "cannot read", error);
+    let mut file = platform::open_regular(path).map_err(cannot)?;
+    match copy_hashed(&mut file, &mut std::io::sink(), u64::MAX, work) {
+        Ok((_, sha256)) => Ok(sha256),
+        Err(CopyError::Read(error) | CopyError::Write(error)) => Err(cannot(error)),
+        Err(CopyError::Cancelled | CopyError::TooLarge) => Err(Error::Cancelled),
+    }
 }
 
 /// Copies all of `from` to `to`, in pieces; gives size and SHA-256.

@@ -134,15 +134,17 @@ impl Story {
         }
     }
 
-    /// A field with its moment in full, in a zone: `Wed 07:22` was 2026-04-08 07:22:00 +02:00. Anything else stays as typed.
-    pub fn in_full(key: &str, text: &str, zone: &crate::clock::Zone, now: i64) -> String {
-        if !Self::MOMENTS.contains(&key) {
-            return text.to_owned();
+    /// A field with its moment in full, in a zone: `Wed 07:22` was 2026-04-08 07:22:00 +02:00. Other fields stay as typed, and so
+    /// does an empty one.
+    ///
+    /// # Errors
+    /// When the field is a moment and the text is none.
+    pub fn in_full(key: &str, text: &str, zone: &crate::clock::Zone, now: i64) -> Result<String> {
+        if text.is_empty() || !Self::MOMENTS.contains(&key) {
+            return Ok(text.to_owned());
         }
-        match crate::clock::human::moment(text, zone, now) {
-            Ok(ns) => format!("{} {}", &crate::clock::human::date_time(ns, zone)[..19], zone.name()),
-            Err(_) => text.to_owned(),
-        }
+        let ns = crate::clock::human::moment(text, zone, now)?;
+        Ok(format!("{} {}", &crate::clock::human::date_time(ns, zone)[..19], zone.name()))
     }
 }
 

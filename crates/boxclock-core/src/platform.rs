@@ -225,3 +225,9 @@ pub fn toml_texts(folder: &Path) -> Vec<(String, io::Result<String>)> {
 pub fn config_dir() -> Option<PathBuf> {
     base(etcetera::BaseStrategy::config_dir)
 }
+
+/// Who uses the program, for what is written for others: `$BOXCLOCK_AUTHOR`, else the name of the user's account.
+pub fn author() -> Option<String> {
+    let name = |variable| std::env::var(variable).ok().filter(|name: &String| !name.trim().is_empty());
+    ["BOXCLOCK_AUTHOR", "LOGNAME", "USER"].into_iter().find_map(name)
+}

@@ -8,7 +8,7 @@
 //!
 //! Words next to each other are *and*; `or`, `not` and parentheses as usual. A bare word or a "phrase" is searched in
 //! the text without regard to case, `/…/` is a regular expression. Fields are [`FIELDS`]; a name with a point in it is an
-//! attribute, as in `http.response.status_code=502` or `attributes.retry=4`.
+//! attribute, as in `http.response.status_code=502`, `http.response.status_code>=500` or `attributes.retry=4`.
 
 mod eval;
 mod lens;
@@ -28,7 +28,7 @@ use crate::code::{Catalogues, Code};
 use crate::pattern::PatternId;
 
 /// The fields of a filter, each with what it takes.
-pub const FIELDS: [(&str, &str); 11] = [
+pub const FIELDS: [(&str, &str); 13] = [
     ("level", "trace debug info warn error fatal, with = != < <= > >="),
     ("host", "a host's label"),
     ("source", "a source's path"),
@@ -37,6 +37,8 @@ pub const FIELDS: [(&str, &str); 11] = [
     ("tid", "a thread id"),
     ("code", "a code in any writing"),
     ("pattern", "the number of a message pattern: ten hexadecimal digits"),
+    ("count", "how many events have this event's pattern, with = < <= > >="),
+    ("firstseen", "when its pattern came for the first time in this case, with < <= > >="),
     ("format", "a format's name"),
     ("pin", "yes or no"),
     ("time", "in FROM..TO, or within 5m of TIME"),
@@ -138,6 +140,15 @@ impl Expr {
         }
     }
 
+    /// Whether what is known of whole patterns decides.
+    fn asks_about_patterns(&self) -> bool {
+        match self {
+            Self::And(all) | Self::Or(all) => all.iter().any(Self::asks_about_patterns),
+            Self::Not(inner) => inner.asks_about_patterns(),
+            Self::Leaf(leaf) => matches!(leaf, Leaf::FirstSeen(..) | Leaf::Count(..)),
+        }
+    }
+
     fn mark(&self, text: &str, marks: &mut Vec<std::ops::Range<usize>>) {
         // More than that on one line helps nobody.
         const MOST: usize = 200;
@@ -170,12 +181,55 @@ enum Leaf {
     Code(Vec<Code>),
     /// Numbers of message patterns.
     Pattern(Vec<PatternId>),
+    /// When its pattern came first: from and to, inclusive, UTC nanoseconds.
+    FirstSeen(i64, i64),
+    /// How many events have its pattern: from and to, inclusive.
+    Count(u32, u32),
     /// Whether it is pinned.
     Pin(bool),
     Time(TimeTest),
     Text(Box<TextTest>),
     /// The value of an attribute, by its name.
-    Attribute(String, Names),
+    Attribute(String, ValueTest),
+}
+
+/// What the value of an attribute has to be.
+#[derive(Clone, Debug)]
+enum ValueTest {
+    /// One of these, or with one of these in it.
+    Names(Names),
+    /// A number that stands so to this one.
+    Number(Ordered, f64),
+}
+
+/// How a number stands to another.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Ordered {
+    Less,
+    AtMost,
+    More,
+    AtLeast,
+}
+
+impl Ordered {
+    fn of(operator: &str) -> Option<Self> {
+        Some(match operator {
+            "<" => Self::Less,
+            "<=" => Self::AtMost,
+            ">" => Self::More,
+            ">=" => Self::AtLeast,
+            _ => return None,
+        })
+    }
+
+    fn holds(self, value: f64, wanted: f64) -> bool {
+        match self {
+            Self::Less => value < wanted,
+            Self::AtMost => value <= wanted,
+            Self::More => value > wanted,
+            Self::AtLeast => value >= wanted,
+        }
+    }
 }
 
 /// Names to compare with, without regard to case.

@@ -17,6 +17,8 @@ use crate::analysis::CaseView;
 use crate::clock::Zone;
 use crate::event::{EventRef, RecordReader};
 use crate::logbook::{ChainLink, Link, Logbook, Pin, Story};
+use crate::platform;
+use crate::work::Work;
 
 /// All that a report is made of.
 pub struct Report<'a> {
@@ -30,6 +32,12 @@ pub struct Report<'a> {
     pub chain: Vec<ChainLink>,
     /// The zone in which times are written.
     pub zone: Zone,
+    /// When it is written, UTC nanoseconds.
+    pub written: i64,
+    /// Who writes it, where that is known.
+    pub author: Option<String>,
+    /// The SHA-256 of the box, once it was computed ([`Self::hash_box`]).
+    pub box_sha256: Option<String>,
 }
 
 impl<'a> Report<'a> {
@@ -44,7 +52,23 @@ impl<'a> Report<'a> {
             pins: logbook.pins()?,
             chain: logbook.chain()?,
             zone: view.case.zone.clone(),
+            written: crate::clock::now(),
+            author: platform::author(),
+            box_sha256: None,
         })
+    }
+
+    /// Computes the hash of the box, which reads all of it. A case that is no box has none.
+    ///
+    /// # Errors
+    /// When it cannot be read, or the work is cancelled.
+    pub fn hash_box(&mut self, work: &Work) -> Result<()> {
+        if let (Some(_), [path]) = (&self.view.case.seal, self.view.case.paths.as_slice())
+            && path.is_file()
+        {
+            self.box_sha256 = Some(crate::gather::sha256_of(path, work)?);
+        }
+        Ok(())
     }
 
     /// The title: the story's, else the case's name.

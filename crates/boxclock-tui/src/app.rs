@@ -9,7 +9,7 @@ use ratatui::crossterm::event::{Event as Input, KeyCode, KeyEvent, KeyEventKind,
 
 use crate::commands::{Binding, Keymap, Scope, bindings};
 use crate::context::{Context, Live, Menu, STREAM, Taker, Then, ViewId};
-use crate::jobs::{Event, HITS, WRITE};
+use crate::jobs::{Event, WRITE};
 use crate::layout::{Layout, PanePlace};
 use crate::pane::Pane;
 use crate::settings::Settings;
@@ -274,19 +274,27 @@ impl App {
                 _ => self.mode = Mode::Normal,
             },
             Mode::Menu(menu) => match key.code {
-                KeyCode::Down | KeyCode::Char('j') => {
-                    menu.chosen = (menu.chosen + 1).min(menu.items.len().saturating_sub(1));
+                KeyCode::Down | KeyCode::Tab => {
+                    menu.chosen = (menu.chosen + 1).min(menu.shown().len().saturating_sub(1));
                 }
-                KeyCode::Up | KeyCode::Char('k') => menu.chosen = menu.chosen.saturating_sub(1),
-                KeyCode::PageDown | KeyCode::End => menu.chosen = menu.items.len().saturating_sub(1),
+                KeyCode::Up | KeyCode::BackTab => menu.chosen = menu.chosen.saturating_sub(1),
+                KeyCode::PageDown | KeyCode::End => menu.chosen = menu.shown().len().saturating_sub(1),
                 KeyCode::PageUp | KeyCode::Home => menu.chosen = 0,
                 KeyCode::Enter => {
-                    let choice = menu.items.get(menu.chosen).map(|(_, choice)| choice.clone());
+                    let Some(at) = menu.shown().get(menu.chosen).copied() else { return };
+                    let choice = menu.items[at].1.clone();
                     self.mode = Mode::Normal;
-                    if let Some(choice) = choice {
-                        let then = choice(&mut self.cx);
-                        self.then(then);
-                    }
+                    let then = choice(&mut self.cx);
+                    self.then(then);
+                }
+                KeyCode::Backspace => {
+                    menu.typed.pop();
+                    menu.chosen = 0;
+                }
+                // Letters narrow it: what is typed on is not taken for commands.
+                KeyCode::Char(c) if !key.modifiers.intersects(KeyModifiers::CONTROL | KeyModifiers::ALT) => {
+                    menu.typed.push(c);
+                    menu.chosen = 0;
                 }
                 _ => self.mode = Mode::Normal,
             },
@@ -334,6 +342,7 @@ impl App {
     fn accept(&mut self) {
         let Mode::Typing(typing) = std::mem::replace(&mut self.mode, Mode::Normal) else { return };
         let text = typing.input.value().to_owned();
+        typing.note(&mut self.cx);
         match typing.question.live {
             Live::Filter if self.cx.stream.filter_error.is_some() => {
                 self.mode = Mode::Typing(typing);
@@ -383,13 +392,10 @@ impl App {
                 let set = self.cx.set_filter(&before).map(|()| Then::Stay);
                 self.then(set);
             }
-            Live::Find => {
-                self.cx.stop_looking();
-                self.cx.go(self.cx.stream.find_from);
-            }
+            // The hits stay marked, and n and N go on to them.
+            Live::Find => self.cx.go(self.cx.stream.find_from),
             _ => {}
         }
-        self.cx.jobs.cancel(HITS);
     }
 }
 

@@ -21,7 +21,7 @@ pub fn draw_typing(cx: &Context, typing: &Typing, counts: &str, frame: &mut Fram
     let (text, cursor) = (typing.input.value(), typing.input.visual_cursor());
     // Somebody may look over the shoulder.
     let hidden = "*".repeat(text.chars().count());
-    let text = if question.is_secret { hidden.as_str() } else { text };
+    let text = if question.is_secret { hidden } else { text.replace('\n', "\u{23CE}") };
     let label = format!(" {}  ", question.label);
     let counts = match question.live {
         Live::Find if cx.stream.find.is_some() => hits(cx),
@@ -33,7 +33,7 @@ pub fn draw_typing(cx: &Context, typing: &Typing, counts: &str, frame: &mut Fram
     let counts = if label.width() + text.width() + counts.width() + 4 > width { String::new() } else { counts };
     let room = width.saturating_sub(label.width() + 1);
     let scrolled = cursor.saturating_sub(room);
-    let shown = skip(text, scrolled);
+    let shown = skip(&text, scrolled);
     let spans = vec![Span::styled(label.clone(), cx.theme.strong()), Span::raw(cut(&shown, room + 1))];
     frame.render_widget(Paragraph::new(Line::from(spans)), line);
     if !counts.is_empty() {
@@ -107,6 +107,17 @@ fn status(cx: &Context, times: &str) -> (String, Style) {
     if let Some(place) = &cx.stream.selected {
         let count = place.end() - place.start() + 1;
         return (format!("{} selected   {}", grouped(count as u64), cx.stream.filter_text), cx.theme.strong());
+    }
+    if cx.is_new() {
+        let key = |name| cx.keymap.everywhere().find(|row| row.name == name).map_or("", |row| row.keys[0].as_str());
+        let (story, collect) = (key("story"), key("collect"));
+        let text = format!("Next: {story} writes down what happened, then {collect} gathers the logs of the machines.");
+        return (text, cx.theme.hue(Hue::Sky));
+    }
+    if cx.stream.filter_text.is_empty() && !cx.host_folders.is_empty() {
+        let names: Vec<&str> = cx.host_folders.iter().map(|(label, _)| label.as_str()).collect();
+        let text = format!("One folder for each host? Ctrl-O opens them so: {}", names.join(", "));
+        return (text, cx.theme.hue(Hue::Sky));
     }
     if cx.stream.filter_text.is_empty() {
         return ("no filter".into(), cx.theme.faint());

@@ -17,7 +17,7 @@ use std::rc::Rc;
 use std::sync::Arc;
 
 use boxclock_core::analysis::{Analysis, CaseView, EventKey};
-use boxclock_core::case::{Case, Loaded};
+use boxclock_core::case::{Case, Loaded, host_folders};
 use boxclock_core::clock::{ClockCorrection, Zone};
 use boxclock_core::code::Catalogues;
 use boxclock_core::event::{EventRef, RecordReader, Row};
@@ -143,17 +143,29 @@ pub struct Menu {
     pub title: String,
     /// Its items with what they do.
     pub items: Vec<(String, Choice)>,
-    /// The chosen item.
+    /// The chosen item, among those that are shown.
     pub chosen: usize,
+    /// What was typed to narrow it: each word must stand in an item.
+    pub typed: String,
 }
 
 impl Menu {
+    /// The items that are shown: those that have all words that were typed, by their place in `items`.
+    pub fn shown(&self) -> Vec<usize> {
+        let words: Vec<String> = self.typed.to_lowercase().split_whitespace().map(str::to_owned).collect();
+        let fits = |text: &str| {
+            let text = text.to_lowercase();
+            words.iter().all(|word| text.contains(word))
+        };
+        (0..self.items.len()).filter(|at| fits(&self.items[*at].0)).collect()
+    }
+
     /// A menu, or where it has no items what is said instead.
     pub fn offer(title: &str, items: Vec<(String, Choice)>, empty: &str) -> Then {
         if items.is_empty() {
             return Then::say(empty);
         }
-        Then::Choose(Self { title: title.into(), items, chosen: 0 })
+        Then::Choose(Self { title: title.into(), items, chosen: 0, typed: String::new() })
     }
 }
 
@@ -173,8 +185,16 @@ pub struct Change {
     pub back: TakeBack,
 }
 
-/// A place that somebody jumped from: the view, and the chosen event.
-pub type Place = (ViewId, Option<EventKey>);
+/// A place that somebody jumped from.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Place {
+    /// The view.
+    pub view: ViewId,
+    /// The chosen event.
+    pub event: Option<EventKey>,
+    /// The filter that was in force, where the jump puts another in its place.
+    pub filter: Option<String>,
+}
 
 /// The shared state.
 pub struct Context {
@@ -183,6 +203,8 @@ pub struct Context {
     pub logbook: Logbook,
     /// The file that was asked for last: written to again, it is replaced.
     pub replacing: Option<PathBuf>,
+    /// The folders of the case that look like one host each, which can be opened as those hosts.
+    pub host_folders: Vec<(String, PathBuf)>,
     /// A notice that stays: why the logbook is not where it should be.
     pub logbook_notice: Option<String>,
     pub story: Story,
@@ -214,6 +236,8 @@ pub struct Context {
     /// Places jumped from, and jumped back from.
     pub back: Vec<Place>,
     pub forward: Vec<Place>,
+    /// What was typed before, by the label of the line; the last one last.
+    pub typed_before: HashMap<String, Vec<String>>,
     /// Counts up whenever the table, its clocks or the logbook have changed: what views derive from them is then old.
     pub state: u64,
     /// Text for the terminal's clipboard, sent with the next frame.
@@ -244,6 +268,7 @@ impl Context {
             pinned: HashMap::new(),
             zone: settings.zone.clone().unwrap_or_else(|| case.zone.clone()),
             reader: RecordReader::new(Arc::clone(&case.sources)),
+            host_folders: host_folders(&case.paths, &case.options),
             view: CaseView::new(case, Loaded::default()),
             theme: Theme::of(&settings),
             settings,
@@ -261,6 +286,7 @@ impl Context {
             sources: Vec::new(),
             follow: None,
             undo: Vec::new(),
+            typed_before: HashMap::new(),
             back: Vec::new(),
             forward: Vec::new(),
             state: 0,
@@ -310,6 +336,11 @@ impl Context {
     /// The case's title.
     pub fn title(&self) -> &str {
         if self.story.title.is_empty() { &self.view.case.name } else { &self.story.title }
+    }
+
+    /// Whether there is no case yet: nothing was opened or gathered.
+    pub fn is_new(&self) -> bool {
+        self.view.case.paths.is_empty() && self.view.case.options.hosts.is_empty()
     }
 
     /// An event of the table.

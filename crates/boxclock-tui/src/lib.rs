@@ -54,8 +54,7 @@ pub fn run(case: Case, follow: bool, log: Option<&Path>) -> Result<()> {
     let (sender, receiver) = crossbeam_channel::unbounded();
     let settings = Settings::load()?;
     let mut app = App::open(case, sender.clone(), settings)?;
-    let case = &app.cx.view.case;
-    if case.paths.is_empty() && case.options.hosts.is_empty() {
+    if app.cx.is_new() {
         // Nothing to look at yet: it begins with what happened.
         app.show("story");
     }

@@ -38,7 +38,7 @@ impl Items {
 /// Where the items of a menu are.
 pub fn menu_items(cx: &Context, menu: &Menu) -> Items {
     const MOST: usize = 24;
-    let rows = menu.items.len().min(MOST).min(usize::from(cx.layout.whole.height.saturating_sub(2)));
+    let rows = menu.shown().len().max(1).min(MOST).min(usize::from(cx.layout.whole.height.saturating_sub(2)));
     let area = centred(cx.layout.whole, 100, (rows + 2) as u16);
     Items::bordered(area, (menu.chosen + 1).saturating_sub(rows), rows)
 }
@@ -95,7 +95,7 @@ pub fn help(cx: &Context, specs: &[&'static Spec], scrolled: usize, frame: &mut 
     lines.push(Line::styled(" Shapes", cx.theme.faint()));
     for (shape, meaning) in [
         ("△ ▲ ◆", "warning, error, fatal"),
-        ("◌", "no level, but the text looks like a problem"),
+        ("◌", "counts as a problem by its text or its code, though its level does not say so"),
         ("✕", "a crash dump"),
         ("▲ △ ↻", "in the Codes view: a failure, one that healthy work has too, a needed restart"),
         ("◂ ▸", "pinned; on the rail: the selected event"),
@@ -144,15 +144,21 @@ pub fn finder(cx: &Context, chosen: usize, text: &str, frame: &mut Frame<'_>) {
 pub fn menu(cx: &Context, menu: &Menu, frame: &mut Frame<'_>) {
     let Items { area, top, rows, .. } = menu_items(cx, menu);
     let width = usize::from(area.width.saturating_sub(2));
-    let items = menu.items.iter().enumerate().skip(top).take(rows);
-    let lines: Vec<Line<'_>> = items
-        .map(|(index, (text, _))| {
-            let line = Line::raw(fit(&format!(" {text}"), width));
+    let shown = menu.shown();
+    let mut lines: Vec<Line<'_>> = (shown.iter().enumerate().skip(top).take(rows))
+        .map(|(index, at)| {
+            let line = Line::raw(fit(&format!(" {}", menu.items[*at].0), width));
             if index == menu.chosen { line.style(cx.theme.chosen()) } else { line }
         })
         .collect();
-    let title = format!(" {} ", menu.title);
-    let block = Block::bordered().title(title).title_bottom(" Enter selects, Esc closes ");
+    if lines.is_empty() {
+        lines.push(Line::styled(" nothing fits; Backspace takes a letter back", cx.theme.faint()));
+    }
+    let title = match menu.typed.as_str() {
+        "" => format!(" {} ", menu.title),
+        typed => format!(" {} · {typed} ", menu.title),
+    };
+    let block = Block::bordered().title(title).title_bottom(" letters narrow, Enter selects, Esc closes ");
     frame.render_widget(Clear, area);
     frame.render_widget(Paragraph::new(lines).block(block.border_style(cx.theme.faint())), area);
 }

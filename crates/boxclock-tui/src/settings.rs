@@ -7,6 +7,7 @@
 //! time = "date-time"         # time, date-time
 //! columns = "time level host:10 component"
 //! pane = "below"             # auto, beside, below
+//! author = "night desk"     # who writes the reports; $BOXCLOCK_AUTHOR, else the account's name
 //! mouse = false              # leaves the mouse to the terminal, for its own selection
 //!
 //! [keys]
@@ -53,6 +54,8 @@ pub struct Settings {
     pub pane: PanePlace,
     /// Whether the mouse is left to the terminal.
     pub no_mouse: bool,
+    /// Who writes the reports.
+    pub author: Option<String>,
     /// Keys by the name of their command.
     pub keys: BTreeMap<String, Vec<String>>,
 }
@@ -67,6 +70,7 @@ struct File {
     time: TimeForm,
     columns: Option<String>,
     mouse: Option<bool>,
+    author: Option<String>,
     #[serde(default)]
     pane: PanePlace,
     #[serde(default)]
@@ -79,6 +83,12 @@ impl Settings {
     /// # Errors
     /// When the file cannot be read or says something that is not known, with the place.
     pub fn load() -> Result<Self> {
+        let mut settings = Self::of_file()?;
+        settings.author = settings.author.or_else(platform::author);
+        Ok(settings)
+    }
+
+    fn of_file() -> Result<Self> {
         let Some(path) = platform::config_dir().map(|folder| folder.join("settings.toml")) else {
             return Ok(Self::default());
         };
@@ -106,6 +116,7 @@ impl Settings {
             columns: file.columns.as_deref().map(parse_columns).transpose()?,
             pane: file.pane,
             no_mouse: file.mouse == Some(false),
+            author: file.author,
             keys: file.keys,
         })
     }
@@ -118,7 +129,7 @@ mod tests {
     #[test]
     fn settings_are_read() {
         let text = "theme = \"light\"\ncolours = 16\nzone = \"Europe/Lisbon\"\ntime = \"date-time\"\n\
-            columns = \"time level\"\nmouse = false\n[keys]\nnext-problem = [\"F8\"]\n";
+            columns = \"time level\"\nmouse = false\nauthor = \"night desk\"\n[keys]\nnext-problem = [\"F8\"]\n";
         let settings = Settings::parse(text).unwrap();
         assert_eq!(
             (settings.ground, settings.colours, settings.time),
@@ -128,6 +139,7 @@ mod tests {
         assert_eq!(settings.zone.unwrap().name(), "Europe/Lisbon");
         assert_eq!(settings.columns.unwrap().len(), 2);
         assert_eq!(settings.keys["next-problem"], ["F8"]);
+        assert_eq!(settings.author.as_deref(), Some("night desk"));
     }
 
     #[test]

@@ -161,9 +161,9 @@ pub struct Stream {
     pub find_text: String,
     pub find: Option<Filter>,
     pub hits: Option<Arc<Vec<u32>>>,
-    /// Where the search started, and whether the next hits move the cursor.
+    /// Where the search started; and how the next hits move the cursor: back, and whether the place itself counts.
     pub find_from: usize,
-    pub find_moves: bool,
+    pub find_moves: Option<(bool, bool)>,
     pub inks: [Option<Ink>; INKS],
     pub walk: Option<(WalkTarget, String)>,
     /// The places of the walk; `None` while they are looked for.

@@ -19,6 +19,7 @@ use crate::view::{VIEWS, View};
 
 mod analyses;
 mod codes;
+mod first_use;
 mod house;
 mod mouse;
 mod snapshots;
@@ -260,7 +261,7 @@ fn problems_times_and_the_way_back() {
     screen.keys("t02:35\n");
     assert_eq!(screen.chosen(), "done");
     screen.keys("tsoon\n");
-    assert!(screen.draw(120, 30).contains("\"soon\" is not a time"));
+    assert!(screen.draw(120, 30).contains("\"soon\" is no moment"));
     screen.key(KeyCode::Esc);
     screen.keys("[");
     assert_eq!(screen.chosen(), "NAK");
@@ -377,8 +378,15 @@ fn a_jump_to_a_hidden_event_takes_the_filter_away() {
     let mut screen = usual();
     screen.keys("flevel=info\n4\n");
     assert_eq!(screen.app.cx.at, "stream");
-    assert!(screen.app.cx.stream.filter_text.is_empty());
+    assert_eq!(screen.app.cx.stream.filter_text, "code=0x80070005");
     assert_eq!(screen.chosen(), "refused 0x80070005");
+    // What passes no filter takes it away.
+    screen.keys("flevel=info\n");
+    let table = std::sync::Arc::clone(&screen.app.cx.view.loaded.table);
+    let hidden = (0..).map(boxclock_core::event::Row).find(|row| table.event(*row).is_problem()).unwrap();
+    screen.app.cx.jump_to_row(hidden);
+    screen.settle();
+    assert!(screen.app.cx.stream.filter_text.is_empty(), "{:?}", screen.app.cx.message);
 }
 
 #[test]
@@ -427,7 +435,7 @@ fn the_story_is_edited_and_undone() {
     let event = Event::Input(Input::Paste("nobody\nknows".into()));
     screen.app.event(event);
     screen.key(KeyCode::Enter);
-    assert_eq!(screen.app.cx.story.happened, "nobodyknows");
+    assert_eq!(screen.app.cx.story.happened, "nobody\nknows", "two lines stay two");
     screen.keys("uu");
     assert_eq!((screen.app.cx.story.title.as_str(), screen.app.cx.story.happened.as_str()), ("", ""));
     screen.keys("u");
@@ -514,7 +522,7 @@ fn the_report_is_shown_and_written() {
     let mut screen = usual();
     let folder = tempfile::tempdir().unwrap();
     screen.keys("g]prefused here\n0");
-    assert!(screen.draw(120, 30).contains("## Other marked places"));
+    assert!(screen.draw(120, 30).contains("Other marked places"));
     screen.keys("w");
     screen.app.event(Event::Input(Input::Key(KeyEvent::new(KeyCode::Char('u'), KeyModifiers::CONTROL))));
     screen.keys(&format!("{}\n", folder.path().join("r.md").display()));
@@ -553,7 +561,7 @@ fn help_scrolls_and_leaves() {
 
 #[test]
 fn the_box_says_what_it_covers_and_what_the_checks_found() {
-    use boxclock_core::coverage::{Cover, Row};
+    use boxclock_core::coverage::{Cover, Moment, Row};
     use boxclock_core::facts::{Finding, Level};
     use boxclock_core::gather::Window;
     use boxclock_core::source::Class;
@@ -581,7 +589,7 @@ fn the_box_says_what_it_covers_and_what_the_checks_found() {
         advice: "free space".into(),
     };
     screen.app.view_of::<BoxView>().given = Some(std::sync::Arc::new(BoxState {
-        window: Some(Window { from: 0, to: 1 }),
+        moment: Some(Moment { window: Window { from: 0, to: 1 }, unstated: None }),
         cover: vec![
             cover(Class::Application, Cover::Covered, ""),
             cover(Class::System, Cover::StartsTooLate, "syslog begins 02:40"),

@@ -155,11 +155,11 @@ impl Theme {
     }
 }
 
-/// The shape of a severity; `suspect` is bad-looking text in a source without severities.
+/// The shape of a severity; `suspect` is text or a code that counts as a problem though the level does not say so.
 pub fn shape(severity: Severity, suspect: bool, dump: bool) -> &'static str {
     match severity {
         _ if dump => "✕",
-        Severity(0) if suspect => "◌",
+        Severity(0..=12) if suspect => "◌",
         Severity(0..=12) => " ",
         Severity(13..=16) => "△",
         Severity(17..=20) => "▲",

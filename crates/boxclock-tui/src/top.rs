@@ -32,13 +32,12 @@ pub fn draw(cx: &Context, specs: &[&'static Spec], frame: &mut Frame<'_>) {
         facts.push_str(&format!(" · reading {}", progress(cx)));
     }
     if let Some(follow) = &cx.follow {
-        let held = follow.is_held();
-        facts.push_str(&match (held, follow.behind_bytes) {
-            (false, 0) => " · following".to_owned(),
-            (false, behind) => format!(" · following, {} behind", crate::text::bytes(behind)),
-            (true, 0) => " · held".to_owned(),
-            (true, behind) => format!(" · held, {} behind", crate::text::bytes(behind)),
-        });
+        facts.push_str(if follow.is_held() { " · held" } else { " · following" });
+        let behind = follow.behind;
+        if behind.bytes > 0 {
+            let lines = behind.lines.map_or(String::new(), |lines| format!("{}, ", many(lines, "line")));
+            facts.push_str(&format!(", {lines}{} behind", crate::text::bytes(behind.bytes)));
+        }
     }
     let left_out = cx.view.case.left_out.len();
     if left_out > 0 && layout.top.width >= 90 {

@@ -20,7 +20,12 @@ pub struct Typing {
     pub completion: Option<usize>,
     /// What the lookup has found.
     pub found: Vec<CodeInfo>,
+    /// Which of the lines typed before stands here, from the end; and what had been typed when going back began.
+    earlier: Option<(usize, String)>,
 }
+
+/// Lines of a kind that are remembered.
+const MAX_EARLIER: usize = 50;
 
 /// What a key asks of the application.
 pub enum Typed {
@@ -36,7 +41,7 @@ impl Typing {
     /// Begins a line.
     pub fn new(question: Question) -> Self {
         let input = Input::new(question.text.clone());
-        Self { question, input, chosen: 0, completions: Vec::new(), completion: None, found: Vec::new() }
+        Self { question, input, chosen: 0, completions: Vec::new(), completion: None, found: Vec::new(), earlier: None }
     }
 
     /// Takes a key.
@@ -52,7 +57,14 @@ impl Typing {
             KeyCode::Esc => return Typed::GiveUp,
             KeyCode::Char('c') if control => return Typed::GiveUp,
             KeyCode::Up | KeyCode::Down => {
-                self.choose(key.code == KeyCode::Up);
+                let up = key.code == KeyCode::Up;
+                if !self.choose(up) {
+                    self.recall(cx, up);
+                }
+                return Typed::On;
+            }
+            KeyCode::Char('p' | 'n') if control => {
+                self.recall(cx, key.code == KeyCode::Char('p'));
                 return Typed::On;
             }
             KeyCode::Tab => {
@@ -73,26 +85,64 @@ impl Typing {
             _ => return Typed::On,
         };
         self.input.handle(request);
+        self.earlier = None;
         self.changed(cx);
         Typed::On
     }
 
-    /// Takes pasted text, as if typed in one go.
+    /// Takes pasted text, as if typed in one go. Two lines of a note stay two; what is looked for is one line.
     pub fn paste(&mut self, cx: &mut Context, text: &str) {
-        for c in text.chars().filter(|c| !c.is_control()) {
-            self.input.handle(InputRequest::InsertChar(c));
+        let between = if self.question.live == Live::Nothing { '\n' } else { ' ' };
+        let text = text.replace("\r\n", "\n").replace('\r', "\n");
+        for c in text.trim_end_matches('\n').chars() {
+            let c = if c == '\n' { between } else { c };
+            if c == '\n' || !c.is_control() {
+                self.input.handle(InputRequest::InsertChar(c));
+            }
         }
         self.changed(cx);
     }
 
-    /// Chooses among what is offered.
-    fn choose(&mut self, up: bool) {
+    /// Chooses among what is offered; gives whether there was something to choose. Going up with nothing chosen goes back to what was
+    /// typed before.
+    fn choose(&mut self, up: bool) -> bool {
         if matches!(self.question.live, Live::Finder | Live::Lookup) {
             self.chosen = if up { self.chosen.saturating_sub(1) } else { self.chosen + 1 };
-        } else if let Some(last) = self.completions.len().checked_sub(1) {
-            let at = self.completion;
-            self.completion =
-                if up { at.and_then(|at| at.checked_sub(1)) } else { Some(at.map_or(0, |at| (at + 1).min(last))) };
+            return true;
+        }
+        let Some(last) = self.completions.len().checked_sub(1) else { return false };
+        match (self.completion, up) {
+            (None, true) => return false,
+            (None, false) if self.earlier.is_some() => return false,
+            (at, true) => self.completion = at.and_then(|at| at.checked_sub(1)),
+            (at, false) => self.completion = Some(at.map_or(0, |at| (at + 1).min(last))),
+        }
+        true
+    }
+
+    /// Puts the line that was typed before this one in its place, or the one after it.
+    fn recall(&mut self, cx: &mut Context, back: bool) {
+        let Some(lines) = cx.typed_before.get(&self.question.label) else { return };
+        let at = self.earlier.as_ref().map_or(0, |(at, _)| *at);
+        let to = if back { (at + 1).min(lines.len()) } else { at.saturating_sub(1) };
+        let typed = self.earlier.take().map_or_else(|| self.input.value().to_owned(), |(_, typed)| typed);
+        let line = if to == 0 { typed.clone() } else { lines[lines.len() - to].clone() };
+        self.earlier = (to > 0).then_some((to, typed));
+        self.input = Input::new(line);
+        self.changed(cx);
+    }
+
+    /// Notes the line, for going back to it.
+    pub fn note(&self, cx: &mut Context) {
+        let text = self.input.value();
+        if text.trim().is_empty() || self.question.is_secret {
+            return;
+        }
+        let lines = cx.typed_before.entry(self.question.label.clone()).or_default();
+        lines.retain(|line| line != text);
+        lines.push(text.to_owned());
+        if lines.len() > MAX_EARLIER {
+            lines.remove(0);
         }
     }
 

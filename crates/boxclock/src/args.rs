@@ -359,6 +359,8 @@ pub enum Form {
     Csv,
     /// XML
     Xml,
+    /// Events of Windows as the system exports them, in XML
+    EventXml,
     /// The text as it was read, with source and line
     Raw,
     /// OpenTelemetry logs as JSON, one a line

@@ -170,7 +170,9 @@ fn options(reading: &Reading) -> Result<Options, Failure> {
         let (label, time) = text.split_once('=').unwrap_or(("", text));
         match human::time(time, &options.zone.clone().unwrap_or_else(Zone::utc)).map_err(usage)? {
             human::Typed::Instant(ns) => options.boot.insert(label.to_owned(), ns),
-            human::Typed::OfDay(_) => return Err(Failure::Usage(format!("--boot {text}: write the date too"))),
+            human::Typed::OfDay(_) | human::Typed::OfYear(..) => {
+                return Err(Failure::Usage(format!("--boot {text}: write the date too")));
+            }
         };
     }
     if let Some(path) = &reading.password_file {
@@ -358,6 +360,7 @@ fn events(arguments: &args::Events) -> Ended {
         args::Form::Text => Form::Text,
         args::Form::Csv => Form::Csv,
         args::Form::Xml => Form::Xml,
+        args::Form::EventXml => Form::EventXml,
         args::Form::Raw => Form::Raw,
         args::Form::Otlp => Form::Otlp,
     };
@@ -400,7 +403,7 @@ fn follow(view: &CaseView, filter: Option<&str>, form: Form, work: &Work) -> End
     let mut written = ends_of(view);
     while !work.is_cancelled() {
         std::thread::sleep(Duration::from_millis(250));
-        if follower.behind_bytes().is_none() {
+        if follower.behind().is_none() {
             continue;
         }
         // What vanished in the middle of a rotation is there at the next look.
@@ -490,7 +493,8 @@ fn report(arguments: &args::Report) -> Ended {
         _ => Logbook::in_memory()?,
     };
     let view = CaseView::new(case, loaded);
-    let report = Report::new(&view, &logbook)?;
+    let mut report = Report::new(&view, &logbook)?;
+    report.hash_box(&cancellable())?;
     let text = match arguments.into.extension().and_then(|extension| extension.to_str()) {
         Some("md") => report::markdown(&report, None)?,
         Some("svg") => report::drawing(&report),

@@ -159,13 +159,15 @@ fn from_the_demo_to_the_report() {
 
     // Report.
     terminal.keys(&["0"]);
-    terminal
-        .see(&["# Saltmere dosing alarms stopped", "1. **root** 2026-04-12 02:14:31.077: restart needed and not done"]);
+    terminal.see(&[
+        "Saltmere dosing alarms stopped",
+        "1. root 2026-04-12 02:14:31.077, keeper-desk: restart needed and not done",
+    ]);
     terminal.keys(&["w", "C-u"]);
     terminal.line("night.md");
     terminal.see(&["Written: night.md and night.svg"]);
     let report = std::fs::read_to_string(home.path("night.md")).unwrap();
-    assert!(report.contains("3. **symptom** 2026-04-12 02:31:07.442: dosing stops"), "{report}");
+    assert!(report.contains("3. **symptom** 2026-04-12 02:31:07.442, pump-ctl: dosing stops"), "{report}");
     assert!(std::fs::read_to_string(home.path("night.svg")).unwrap().contains("dose-gw"));
 
     // Killed at any moment, everything that was shown as kept is there at the next start.

@@ -1,13 +1,16 @@
 //! Following files that grow: looking whether they have, and reading the case again.
 
+use std::collections::HashMap;
 use std::hash::{DefaultHasher, Hash, Hasher};
-use std::path::PathBuf;
+use std::io::{Read, Seek, SeekFrom};
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use super::{Case, Options};
 use crate::Result;
 use crate::analysis::CaseView;
 use crate::files::find_files;
+use crate::platform;
 use crate::work::Work;
 
 /// Looks at the files of a case, again and again.
@@ -18,8 +21,21 @@ pub struct Follower {
     known: Fingerprint,
 }
 
-/// Bytes of all files, and a hash of what they are: names, sizes, times.
-type Fingerprint = (u64, u64);
+/// What has come since the case was last read.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Behind {
+    /// Bytes that the files have grown by.
+    pub bytes: u64,
+    /// Line ends in them; `None` where they are too much to be counted at each look.
+    pub lines: Option<u64>,
+}
+
+/// The files as they are: sizes by path, and a hash of names, sizes and times.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+struct Fingerprint {
+    sizes: HashMap<PathBuf, u64>,
+    hash: u64,
+}
 
 impl Follower {
     /// Follows the files that a case was opened from.
@@ -30,15 +46,25 @@ impl Follower {
             |source: &super::Source| std::fs::metadata(&source.path).map_or(0, |data| data.len()) != source.len_bytes;
         if case.sources.iter().any(has_grown) {
             // It has grown since the case was opened.
-            known.1 = !known.1;
+            known.hash = !known.hash;
         }
         Self { paths, options, known }
     }
 
-    /// How many bytes have come since the case was last read; `None` where nothing has changed.
-    pub fn behind_bytes(&self) -> Option<u64> {
+    /// What has come since the case was last read; `None` where nothing has changed.
+    pub fn behind(&self) -> Option<Behind> {
+        /// More is not read at each look only to be counted.
+        const MOST_COUNTED: u64 = 16 << 20;
         let now = fingerprint(&self.paths, &self.options);
-        (now != self.known).then(|| now.0.saturating_sub(self.known.0))
+        if now == self.known {
+            return None;
+        }
+        let known = |path: &PathBuf| self.known.sizes.get(path).copied().unwrap_or(0);
+        let grown = now.sizes.iter().map(|(path, size)| (path, known(path), *size)).filter(|(_, from, to)| to > from);
+        let grown: Vec<_> = grown.collect();
+        let bytes = grown.iter().map(|(_, from, to)| to - from).sum();
+        let lines = || grown.iter().map(|(path, from, to)| line_ends(path, *from, *to)).sum::<Option<u64>>();
+        Some(Behind { bytes, lines: if bytes <= MOST_COUNTED { lines() } else { None } })
     }
 
     /// Opens and reads the case as it is now.
@@ -55,24 +81,33 @@ impl Follower {
     }
 }
 
+/// Line ends between two places of a file; `None` where it cannot be read.
+fn line_ends(path: &Path, from: u64, to: u64) -> Option<u64> {
+    let mut file = platform::open_regular(path).ok()?;
+    file.seek(SeekFrom::Start(from)).ok()?;
+    let mut bytes = Vec::new();
+    file.take(to.saturating_sub(from)).read_to_end(&mut bytes).ok()?;
+    Some(memchr::memchr_iter(b'\n', &bytes).count() as u64)
+}
+
 fn fingerprint(paths: &[PathBuf], options: &Options) -> Fingerprint {
     let mut hash = DefaultHasher::new();
-    let mut bytes = 0;
+    let mut sizes = HashMap::new();
     for path in paths.iter().chain(options.hosts.iter().map(|(_, path)| path)) {
         // A path that is gone for the moment counts as empty.
         for file in find_files(path, &mut Vec::new()).unwrap_or_default() {
             (&file.name, file.len_bytes, file.modified).hash(&mut hash);
-            bytes += file.len_bytes;
+            sizes.insert(file.path, file.len_bytes);
         }
     }
-    (bytes, hash.finish())
+    Fingerprint { sizes, hash: hash.finish() }
 }
 
 #[cfg(test)]
 mod tests {
     use std::io::Write;
 
-    use crate::case::Follower;
+    use crate::case::{Behind, Follower};
     use crate::testing::{case, log};
     use crate::work::Work;
 
@@ -80,12 +115,12 @@ mod tests {
     fn what_has_come_is_seen_once() {
         let root = case(&[("dose-gw/app.log", log().info("bridge", "started").text())]);
         let mut follower = Follower::new(&root.open());
-        assert_eq!(follower.behind_bytes(), None);
+        assert_eq!(follower.behind(), None);
         let path = root.path().join("hosts/dose-gw/app.log");
         let mut file = std::fs::File::options().append(true).open(path).unwrap();
         file.write_all(log().at("00:00:01").error("bridge", "NAK").text().as_bytes()).unwrap();
-        assert_eq!(follower.behind_bytes(), Some(39));
+        assert_eq!(follower.behind(), Some(Behind { bytes: 39, lines: Some(1) }));
         assert_eq!(follower.read(&Work::default()).unwrap().loaded.table.len(), 2);
-        assert_eq!(follower.behind_bytes(), None);
+        assert_eq!(follower.behind(), None);
     }
 }

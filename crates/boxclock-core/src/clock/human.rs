@@ -11,10 +11,13 @@ pub enum Typed {
     Instant(i64),
     /// A time of day without date: nanoseconds since midnight in the reader's zone.
     OfDay(i64),
+    /// A day without year, `11-28 20:37`, as the rail writes it: month and day from 1, nanoseconds since midnight.
+    OfYear(u8, u8, i64),
 }
 
 impl Typed {
-    /// The instant meant when `near` is being looked at: a time of day is that of `near`'s day in `zone`.
+    /// The instant meant when `near` is being looked at: a time of day is that of `near`'s day in `zone`, a day without year the
+    /// nearest one.
     pub fn near(self, near: i64, zone: &Zone) -> i64 {
         match self {
             Self::Instant(ns) => ns,
@@ -22,11 +25,21 @@ impl Typed {
                 let civil = near.saturating_add(i64::from(zone.offset_at(near)) * SECOND);
                 zone.to_utc(civil.div_euclid(DAY).saturating_mul(DAY).saturating_add(ns))
             }
+            Self::OfYear(month, day, ns) => {
+                let this = zone.civil(near).year;
+                let days = [this, this - 1, this + 1].into_iter().filter_map(|year| {
+                    let midnight = Civil { year, month, day, hour: 0, minute: 0, second: 0, nanos: 0, offset: None };
+                    // The 29th of February is not in every year.
+                    let midnight = midnight.is_valid().then(|| midnight.to_ns()).flatten()?;
+                    Some(zone.to_utc(midnight.saturating_add(ns)))
+                });
+                days.min_by_key(|time| time.abs_diff(near)).unwrap_or(near)
+            }
         }
     }
 }
 
-/// Reads a time: `2026-04-12T02:31:07Z`, `2026-04-12 02:31[:07[.442]]`, `2026-04-12`, `02:31[:07[.442]]`.
+/// Reads a time: `2026-04-12T02:31:07Z`, `2026-04-12 02:31[:07[.442]]`, `2026-04-12`, `04-12 02:31`, `02:31[:07[.442]]`.
 ///
 /// Readings without zone are in `zone`.
 ///
@@ -36,7 +49,7 @@ pub fn time(text: &str, zone: &Zone) -> Result<Typed> {
     let trimmed = text.trim();
     parse_time(trimmed, zone).ok_or_else(|| {
         Error::new(format!(
-            "\"{trimmed}\" is not a time: write 02:31, 02:31:07, 2026-04-12, 2026-04-12 02:31 or 2026-04-12T02:31:07Z"
+            "\"{trimmed}\" is not a time: write 02:31, 02:31:07, 04-12 02:31, 2026-04-12, 2026-04-12 02:31 or 2026-04-12T02:31:07Z"
         ))
     })
 }
@@ -44,6 +57,9 @@ pub fn time(text: &str, zone: &Zone) -> Result<Typed> {
 fn parse_time(text: &str, zone: &Zone) -> Option<Typed> {
     if let Some(ns) = of_day(text) {
         return Some(Typed::OfDay(ns));
+    }
+    if let Some(typed) = of_year(text) {
+        return Some(typed);
     }
     // A date alone is its midnight; a time without seconds has none.
     let mut full = text.to_owned();
@@ -106,6 +122,10 @@ fn parse_moment(text: &str, zone: &Zone, now: i64) -> Option<i64> {
         Some(Typed::OfDay(ns)) => {
             return [today, today - 1].into_iter().filter_map(|day| at(day, ns)).find(|ns| *ns <= now);
         }
+        Some(typed @ Typed::OfYear(..)) => {
+            let ns = typed.near(now, zone);
+            return Some(if ns <= now { ns } else { typed.near(ns.checked_sub(366 * DAY)?, zone) });
+        }
         None => {}
     }
     let mut words: Vec<&str> = text.split([' ', ',']).filter(|word| !word.is_empty() && *word != "at").collect();
@@ -153,6 +173,16 @@ fn parse_moment(text: &str, zone: &Zone, now: i64) -> Option<i64> {
         }
         _ => None,
     }
+}
+
+/// `04-12 02:31`: month and day are in the order of the rail and of whole dates.
+fn of_year(text: &str) -> Option<Typed> {
+    let (date, clock) = text.split_once([' ', 'T'])?;
+    let (month, day) = date.split_once('-')?;
+    let (month, day) = (short_number(month)? as u8, short_number(day)? as u8);
+    // A leap year, so that every day that there is passes.
+    let is_day = Civil { year: 2024, month, day, hour: 0, minute: 0, second: 0, nanos: 0, offset: None }.is_valid();
+    Some(Typed::OfYear(month, day, of_day(clock.trim_start())?)).filter(|_| is_day)
 }
 
 /// `7:20`, `02:31:07.442` as nanoseconds since midnight.
@@ -307,7 +337,14 @@ mod tests {
             time("02:31:07.442", &zone()).unwrap(),
             Typed::OfDay(2 * HOUR + 31 * MINUTE + 7 * SECOND + 442_000_000)
         );
-        for text in ["", "25:00", "2:", "02:31x", "2026-04-31", "soon", "1:2:3:4", "2:3:4."] {
+        let of_year = time("04-12 02:31", &zone()).unwrap();
+        assert_eq!(of_year, Typed::OfYear(4, 12, 2 * HOUR + 31 * MINUTE));
+        assert_eq!(date_time(of_year.near(1_775_961_067 * SECOND, &zone()), &zone()), "2026-04-12 02:31:00.000");
+        let leap = time("02-29 00:00", &zone()).unwrap();
+        assert_eq!(date_time(leap.near(1_740_787_200 * SECOND, &zone()), &zone()), "2024-02-29 00:00:00.000");
+        for text in
+            ["", "25:00", "2:", "02:31x", "2026-04-31", "soon", "1:2:3:4", "2:3:4.", "13-01 02:31", "02-30 02:31"]
+        {
             assert!(time(text, &zone()).is_err(), "{text}");
         }
     }
@@ -327,6 +364,8 @@ mod tests {
             ("Sun 05:00", "2026-04-12 05:00:00.000"),
             ("Sun 07:00", "2026-04-05 07:00:00.000"),
             ("04:31:07.442", "2026-04-12 04:31:07.442"),
+            ("04-12 02:31", "2026-04-12 02:31:00.000"),
+            ("11-28 20:37", "2025-11-28 20:37:00.000"),
             ("23:10", "2026-04-11 23:10:00.000"),
             ("12 Apr 02:31", "2026-04-12 02:31:00.000"),
             ("April 13th, 02:31", "2025-04-13 02:31:00.000"),

@@ -15,7 +15,7 @@ use sha2::{Digest, Sha256};
 use super::pack::{BoxWriter, free_name};
 use super::seal::{AppliedRule, Custody, Cut, Redaction, Seal, SealedFile, Unreadable, Why};
 use super::window::{self, CutPart, Looked, Part, Window};
-use super::{CopyError, OpenBox, STORY_NAME, Signer, copy_hashed, hex, unpack};
+use super::{OpenBox, STORY_NAME, Signer, hex, sha256_of, unpack};
 use crate::case::Options;
 use crate::clock::Zone;
 use crate::files::FileFound;
@@ -224,7 +224,7 @@ pub fn redact(options: &RedactPlan, rules: &[Rule], key: [u8; 32], work: &Work) 
         }
         seal.custody.push(Custody {
             at: clock::to_rfc3339(options.now),
-            box_sha256: hash_of(&options.from, work)?,
+            box_sha256: sha256_of(&options.from, work)?,
             what: "redacted".into(),
             by: concat!("boxclock ", env!("CARGO_PKG_VERSION")).into(),
         });
@@ -237,17 +237,6 @@ pub fn redact(options: &RedactPlan, rules: &[Rule], key: [u8; 32], work: &Work) 
         writer.finish()?;
     }
     Ok(summary)
-}
-
-/// The SHA-256 of a whole file.
-fn hash_of(path: &Path, work: &Work) -> Result<String> {
-    let cannot = |error: std::io::Error| Error::at(path, "cannot read", error);
-    let mut file = platform::open_regular(path).map_err(cannot)?;
-    match copy_hashed(&mut file, &mut std::io::sink(), u64::MAX, work) {
-        Ok((_, sha256)) => Ok(sha256),
-        Err(CopyError::Read(error) | CopyError::Write(error)) => Err(cannot(error)),
-        Err(CopyError::Cancelled | CopyError::TooLarge) => Err(Error::Cancelled),
-    }
 }
 
 /// The part of a file that goes along, where it is not the whole.

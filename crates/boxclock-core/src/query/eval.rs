@@ -1,13 +1,13 @@
 //! Evaluating a filter over the event table: cheap columns first, the text only where it still matters.
 
 use super::text::TextTest;
-use super::{Expr, Filter, Leaf, Names, TimeTest};
+use super::{Expr, Filter, Leaf, TimeTest, ValueTest};
 use crate::analysis::{CaseView, pass};
 use crate::case::{Reader, Source};
 use crate::clock::ClockCorrection;
 use crate::clock::{DAY, SECOND, Zone};
 use crate::event::{NO_TIME, Part, RecordReader, Row, Table, TableActor, flag};
-use crate::pattern::PatternAnalysis;
+use crate::pattern::{Pattern, PatternAnalysis, Patterns};
 use crate::text::{Encoding, SourceFile};
 use crate::work::{Work, parallel};
 use crate::{Result, limits};
@@ -69,7 +69,8 @@ impl Filter {
     /// When cancelled. A source that cannot be read (any more) has no rows that match a text.
     pub fn rows(&self, view: &CaseView, work: &Work) -> Result<RowSet> {
         let table = &*view.loaded.table;
-        let plan = Plan { table, view, sources: &view.case.sources, work, pins: &self.pins };
+        let patterns = if self.root.asks_about_patterns() { view.run(&PatternAnalysis, work)? } else { Arc::default() };
+        let plan = Plan { table, view, sources: &view.case.sources, work, pins: &self.pins, patterns };
         if self.root.asks_for_patterns() {
             view.run_together(&[&pass(&PatternAnalysis)], work)?;
         }
@@ -168,6 +169,8 @@ struct Plan<'a> {
     sources: &'a Arc<Vec<Source>>,
     work: &'a Work,
     pins: &'a std::collections::HashSet<u32>,
+    /// What is known of patterns, where the filter asks for it.
+    patterns: Arc<Patterns>,
 }
 
 impl Plan<'_> {
@@ -245,6 +248,12 @@ impl Plan<'_> {
                 let rows = part.first_row..;
                 bits.iter_mut().zip(rows).for_each(|(bit, row)| *bit &= self.pins.contains(&row) == *pinned);
             }
+            Leaf::FirstSeen(from, to) => {
+                self.by_pattern(part, bits, |pattern| {
+                    pattern.span.is_some_and(|(first, _)| (*from..=*to).contains(&first))
+                });
+            }
+            Leaf::Count(low, high) => self.by_pattern(part, bits, |pattern| (*low..=*high).contains(&pattern.count)),
             Leaf::Pattern(ids) => {
                 let at = self.table.locate(Row(part.first_row)).0;
                 crate::pattern::narrow(self.view, at, ids, bits);
@@ -255,6 +264,13 @@ impl Plan<'_> {
                 }
             }
         }
+    }
+
+    fn by_pattern(&self, part: &Part, bits: &mut [bool], test: impl Fn(&Pattern) -> bool) {
+        let rows = part.first_row..;
+        bits.iter_mut().zip(rows).filter(|(bit, _)| **bit).for_each(|(bit, row)| {
+            *bit = self.patterns.of(Row(row)).is_some_and(&test);
+        });
     }
 
     fn by_actor(&self, part: &Part, bits: &mut [bool], test: impl Fn(&TableActor) -> bool) {
@@ -382,15 +398,20 @@ fn search_whole(test: &TextTest, source: &Source, part: &Part, bits: &mut [bool]
 }
 
 /// Whether an attribute has one of these values; of a list one is enough. The name is compared without regard to case.
-fn has(attributes: &Map<String, Value>, name: &str, values: &Names) -> bool {
+fn has(attributes: &Map<String, Value>, name: &str, test: &ValueTest) -> bool {
     // A name without a point in it is written `attributes.retry`.
     let short = name.strip_prefix("attributes.").unwrap_or(name);
     let same = |key: &String| key.eq_ignore_ascii_case(name) || key.eq_ignore_ascii_case(short);
     let found = attributes.iter().find(|(key, _)| same(key)).map(|(_, value)| value);
     let found = found.or_else(|| inside(attributes, short));
-    let one = |value: &Value| match value {
-        Value::String(text) => values.matches(text),
-        other => values.matches(&other.to_string()),
+    let one = |value: &Value| match (test, value) {
+        (ValueTest::Names(names), Value::String(text)) => names.matches(text),
+        (ValueTest::Names(names), other) => names.matches(&other.to_string()),
+        // Many logs write their numbers as texts.
+        (ValueTest::Number(how, wanted), Value::String(text)) => {
+            text.trim().parse().is_ok_and(|number| how.holds(number, *wanted))
+        }
+        (ValueTest::Number(how, wanted), other) => other.as_f64().is_some_and(|number| how.holds(number, *wanted)),
     };
     match found {
         Some(Value::Array(list)) => list.iter().any(one),
@@ -420,7 +441,7 @@ fn cost(expr: &Expr) -> u8 {
     match expr {
         Expr::And(all) | Expr::Or(all) => all.iter().map(cost).max().unwrap_or(0),
         Expr::Not(inner) => cost(inner),
-        Expr::Leaf(Leaf::Attribute(..) | Leaf::Pattern(_)) => 4,
+        Expr::Leaf(Leaf::Attribute(..) | Leaf::Pattern(_) | Leaf::FirstSeen(..) | Leaf::Count(..)) => 4,
         Expr::Leaf(Leaf::Text(_)) => 3,
         Expr::Leaf(Leaf::Time(TimeTest::Daily(..))) => 2,
         Expr::Leaf(Leaf::Time(TimeTest::Between(..))) => 0,

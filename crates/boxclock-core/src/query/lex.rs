@@ -111,12 +111,19 @@ fn word(rest: &str, at: usize) -> Result<(Kind, usize), FilterError> {
     Ok((Kind::Word { text, quoted }, end))
 }
 
+/// Whether what stands behind `<` or `>` is a comparison with a number.
+fn compares_a_number(behind: &str) -> bool {
+    let number = behind.strip_prefix('-').unwrap_or(behind);
+    behind.starts_with('=') || number.starts_with(|first: char| first.is_ascii_digit())
+}
+
 /// Whether `before` and the comparison behind it are a field test: all letters or an attribute's name,
 /// and a real operator.
 fn is_field_like(before: &str, c: char, from: &str) -> bool {
     let letters = before.bytes().all(|byte| byte.is_ascii_alphabetic());
     let attribute = before.contains('.')
-        && !matches!(c, '<' | '>')
+        // `map.Entry<K, V>` and `job.run->next` are texts.
+        && (!matches!(c, '<' | '>') || compares_a_number(&from[1..]))
         && before.starts_with(|first: char| first.is_ascii_alphabetic())
         && before.chars().all(|letter| letter.is_alphanumeric() || "._-/[]".contains(letter));
     (letters || attribute) && (c != '!' || from.starts_with("!="))

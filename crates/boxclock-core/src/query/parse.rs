@@ -2,12 +2,15 @@
 
 use super::lex::{Kind, Token, tokens};
 use super::text::TextTest;
-use super::{Expr, FIELDS, FilterError, Leaf, Names, TimeTest};
+use super::{Expr, FIELDS, FilterError, Leaf, Names, Ordered, TimeTest, ValueTest};
 use crate::clock::human::{self, Typed};
 use crate::clock::{DAY, Zone};
 use crate::code::{Catalogues, Form, Platform, lookup};
 use crate::limits;
 use crate::severity::Severity;
+
+/// A filter is kept and used again: it does not depend on what is looked at.
+const NO_YEAR: &str = "write the year too: 2026-04-12T02:31";
 
 type Parsed<T> = Result<T, FilterError>;
 
@@ -184,10 +187,25 @@ impl Parser<'_> {
         let leaf = match name {
             "level" => return level(&value, operator, &items),
             "time" => Leaf::Time(self.time_compared(&value, operator, text)?),
+            "firstseen" => match self.time_compared(&value, operator, text)? {
+                TimeTest::Between(from, to) => Leaf::FirstSeen(from, to),
+                TimeTest::Daily(..) => return Err(error(&value, "write the date too")),
+            },
+            "count" => count(&value, operator, text)?,
+            _ if attribute && Ordered::of(operator).is_some() => {
+                let number = text.trim().parse::<f64>().ok().filter(|number| number.is_finite());
+                let number = number.ok_or_else(|| {
+                    error(&value, format!("\"{text}\" is not a number: {name} is compared with {operator} as a number"))
+                })?;
+                Leaf::Attribute(
+                    name.to_owned(),
+                    ValueTest::Number(Ordered::of(operator).unwrap_or(Ordered::Less), number),
+                )
+            }
             _ if !matches!(operator, "=" | "!=" | "~") => {
                 return Err(error(&value, format!("{name} takes = or != or ~ (contains), not {operator}")));
             }
-            _ if attribute => Leaf::Attribute(name.to_owned(), names(&items, operator)),
+            _ if attribute => Leaf::Attribute(name.to_owned(), ValueTest::Names(names(&items, operator))),
             "host" => Leaf::Host(names(&items, operator)),
             "source" => Leaf::Source(names(&items, operator)),
             "component" => Leaf::Component(names(&items, operator)),
@@ -222,6 +240,9 @@ impl Parser<'_> {
         let Some((from, to)) = text.split_once("..") else { return Err(error(&token, what)) };
         let read = |part: &str| human::time(part, self.zone).map_err(|problem| error(&token, problem.to_string()));
         let (from, to) = (read(from)?, read(to)?);
+        if matches!((from, to), (Typed::OfYear(..), _) | (_, Typed::OfYear(..))) {
+            return Err(error(&token, NO_YEAR));
+        }
         if let (Typed::Instant(from), Typed::Instant(to)) = (from, to)
             && from > to
         {
@@ -240,6 +261,7 @@ impl Parser<'_> {
         let (token, text) = self.value(what)?;
         match human::time(&text, self.zone).map_err(|problem| error(&token, problem.to_string()))? {
             Typed::Instant(ns) => Ok(TimeTest::Between(ns.saturating_sub(span), ns.saturating_add(span))),
+            Typed::OfYear(..) => Err(error(&token, NO_YEAR)),
             Typed::OfDay(_) if span * 2 >= DAY => Ok(TimeTest::Daily(0, DAY - 1, self.zone.clone())),
             Typed::OfDay(ns) => {
                 Ok(TimeTest::Daily((ns - span).rem_euclid(DAY), (ns + span).rem_euclid(DAY), self.zone.clone()))
@@ -249,8 +271,10 @@ impl Parser<'_> {
 
     fn time_compared(&self, value: &Token, operator: &str, text: &str) -> Parsed<TimeTest> {
         let time = human::time(text, self.zone).map_err(|problem| error(value, problem.to_string()))?;
-        let Typed::Instant(ns) = time else {
-            return Err(error(value, "write the date too, or use time in 02:10..02:35"));
+        let ns = match time {
+            Typed::Instant(ns) => ns,
+            Typed::OfYear(..) => return Err(error(value, NO_YEAR)),
+            Typed::OfDay(_) => return Err(error(value, "write the date too, or use time in 02:10..02:35")),
         };
         Ok(match operator {
             ">=" => TimeTest::Between(ns, i64::MAX),
@@ -260,6 +284,19 @@ impl Parser<'_> {
             _ => return Err(error(value, "time takes >= > <= < or \"in FROM..TO\" or \"within 5m of TIME\"")),
         })
     }
+}
+
+/// How many events have the same pattern.
+fn count(value: &Token, operator: &str, text: &str) -> Parsed<Leaf> {
+    let number: u32 = text.trim().parse().map_err(|_| error(value, format!("\"{text}\" is not a number")))?;
+    Ok(match operator {
+        "=" => Leaf::Count(number, number),
+        "<" => Leaf::Count(0, number.saturating_sub(1)),
+        "<=" => Leaf::Count(0, number),
+        ">" => Leaf::Count(number.saturating_add(1), u32::MAX),
+        ">=" => Leaf::Count(number, u32::MAX),
+        _ => return Err(error(value, "count takes = < <= > >=")),
+    })
 }
 
 fn names(items: &[&str], operator: &str) -> Names {

@@ -89,6 +89,32 @@ fn what_passes() {
         ("time within 10m of 00:00", "23:59 00:05"),
         ("time>=2026-04-13", "00:05"),
         ("nowhere-to-be-found", ""),
+        // Both of the gateway's are of a pattern of their own, the heartbeats too.
+        ("count>=2", ""),
+        ("count=1 level>=error", "02:30 02:31 02:31"),
+        ("count<2 host=dose-gw", "02:31 02:31"),
+        ("firstseen>=2026-04-12T02:31:07Z", "02:31 02:31 23:59 00:05"),
+        ("firstseen<2026-04-12T02:20Z", "02:10"),
+    ] {
+        assert_eq!(passing(&fixture, text), expected, "{text}");
+    }
+}
+
+#[test]
+fn attributes_are_compared_as_numbers() {
+    let lines = "{\"time\":\"2026-04-12T02:10:00Z\",\"msg\":\"fed\",\"retry\":4,\"took\":\"12.5\"}\n\
+                 {\"time\":\"2026-04-12T02:20:00Z\",\"msg\":\"fed\",\"retry\":11,\"took\":\"9\"}\n\
+                 {\"time\":\"2026-04-12T02:30:00Z\",\"msg\":\"fed\",\"took\":\"long\"}\n";
+    let folder = crate::testing::case(&[("pump-ctl/app.jsonl", lines)]);
+    let view = folder.view();
+    let fixture = Fixture { _folder: folder, view };
+    for (text, expected) in [
+        ("attributes.retry>=4", "02:10 02:20"),
+        ("attributes.retry>4", "02:20"),
+        ("attributes.retry<11", "02:10"),
+        ("attributes.took<=12.5", "02:10 02:20"),
+        ("not attributes.took>10", "02:20 02:30"),
+        ("count>=3", "02:10 02:20 02:30"),
     ] {
         assert_eq!(passing(&fixture, text), expected, "{text}");
     }
@@ -123,6 +149,10 @@ fn mistakes_are_shown_where_they_are() {
         ("pid=abc", 4, "is not a number"),
         ("pid>5", 4, "takes = or != or ~"),
         ("code=hello", 5, "is not a code"),
+        ("attributes.retry>=many", 18, "is not a number: attributes.retry is compared with >= as a number"),
+        ("count~3", 6, "count takes"),
+        ("time in 04-12T02:10..02:35", 8, "write the year too"),
+        ("firstseen>02:31", 10, "write the date too"),
         ("time in 2026-04-13..2026-04-12", 8, "the end is before the start"),
     ] {
         let error = Filter::parse(text, &Zone::utc()).expect_err(text);

@@ -29,6 +29,8 @@ pub enum Form {
     Csv,
     /// One XML document.
     Xml,
+    /// One XML document of the events of Windows as the system writes them; others are left out, and counted in a comment at its end.
+    EventXml,
     /// The text as it was read, each record behind a line `# SOURCE:LINE` where the source changes or lines are left out.
     Raw,
     /// `LogsData` of the OpenTelemetry protocol in its JSON encoding, one a line, as its file exporter writes it.
@@ -45,6 +47,7 @@ impl Form {
             (".jsonl", Self::JsonLines),
             (".json", Self::JsonLines),
             (".csv", Self::Csv),
+            (".events.xml", Self::EventXml),
             (".xml", Self::Xml),
             (".log", Self::Raw),
             (".raw", Self::Raw),
@@ -112,8 +115,39 @@ fn some(text: &str) -> Option<&str> {
 }
 
 /// The head of the table.
-const CSV_COLUMNS: [&str; 12] =
-    ["time", "time_known", "severity", "host", "component", "pid", "tid", "source", "line", "offset", "codes", "body"];
+const CSV_COLUMNS: [&str; 17] = [
+    "time",
+    "time_known",
+    "severity",
+    "host",
+    "component",
+    "pid",
+    "tid",
+    "source",
+    "line",
+    "offset",
+    "codes",
+    "body",
+    "event_id",
+    "provider",
+    "channel",
+    "computer",
+    "record",
+];
+
+/// The attributes of an event log's record that have columns and attributes of their own in tables and XML.
+const EVENT_LOG: [(&str, &str); 5] = [
+    ("event_id", "event.id"),
+    ("provider", "event.provider"),
+    ("channel", "event.channel"),
+    ("computer", "host.name"),
+    ("record", "event.record_id"),
+];
+
+/// The value of an attribute as text.
+fn attribute_text(attributes: &Map<String, Value>, name: &str) -> Option<String> {
+    attributes.get(name).map(|value| value.as_str().map_or_else(|| value.to_string(), str::to_owned))
+}
 
 /// Events that are written together: so many at first, and at most.
 const FIRST_PIECE: usize = 32;
@@ -247,6 +281,7 @@ impl EventWriter {
         });
         match form {
             Form::Xml => self.xml(events, out),
+            Form::EventXml => self.event_xml(events, out),
             Form::Raw => self.raw(events, out),
             Form::JsonLines => self.in_pieces(loaded, rows, out, work, |writer, events, out| {
                 each(events, |event| writer.json_line(event, out))
@@ -348,6 +383,7 @@ impl EventWriter {
             let out = self.event_out(event);
             let number = |value: Option<u32>| value.map(|value| value.to_string()).unwrap_or_default();
             let codes: Vec<&str> = out.codes.iter().map(|code| code.text.as_str()).collect();
+            let of_log = EVENT_LOG.map(|(_, name)| attribute_text(&out.attributes, name).unwrap_or_default());
             writer.write_record([
                 out.time.as_deref().unwrap_or_default(),
                 out.time_known,
@@ -361,9 +397,30 @@ impl EventWriter {
                 &out.offset.to_string(),
                 &table_field(&codes.join(" ")),
                 &table_field(&out.body),
+                &table_field(&of_log[0]),
+                &table_field(&of_log[1]),
+                &table_field(&of_log[2]),
+                &table_field(&of_log[3]),
+                &table_field(&of_log[4]),
             ])?;
         }
         writer.flush()
+    }
+
+    /// The elements of the event log's own schema, each as the system exports it. What is no such event has none.
+    fn event_xml<'a>(&mut self, events: impl Iterator<Item = EventRef<'a>>, out: &mut dyn Write) -> io::Result<()> {
+        out.write_all(b"<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<Events>\n")?;
+        let mut others = 0_u64;
+        for event in events {
+            match self.reader.structured(event).filter(|text| text.trim_start().starts_with("<Event")) {
+                Some(text) => writeln!(out, "{}", xml_text(text.trim()))?,
+                None => others += 1,
+            }
+        }
+        if others > 0 {
+            writeln!(out, "<!-- {} left out: not from an event log -->", crate::many(others, "event"))?;
+        }
+        out.write_all(b"</Events>\n")
     }
 
     fn xml<'a>(&mut self, events: impl Iterator<Item = EventRef<'a>>, out: &mut dyn Write) -> io::Result<()> {
@@ -391,6 +448,11 @@ impl EventWriter {
                 }
                 for (name, value) in ids.into_iter().filter_map(|(name, value)| value.map(|value| (name, value))) {
                     element = element.with_attribute((name, &*value.to_string()));
+                }
+                for (name, attribute) in EVENT_LOG {
+                    if let Some(value) = attribute_text(&out.attributes, attribute) {
+                        element = element.with_attribute((name, &*xml_text(&value)));
+                    }
                 }
                 element.write_text_content(BytesText::new(&xml_text(&out.body)))?;
             }

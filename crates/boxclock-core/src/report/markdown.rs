@@ -6,22 +6,30 @@ use std::sync::Arc;
 use super::codes::CodeAnalysis;
 use super::{Report, sources};
 use crate::Result;
-use crate::clock::human::{date_time, drift_text};
+use crate::clock::human::{date_time, drift_text, duration_text};
 use crate::event::{EventRef, RecordReader};
-use crate::logbook::Story;
+use crate::facts::checks::all_findings;
+use crate::facts::{Checks, Finding, Level};
+use crate::logbook::{Link, Story};
 use crate::work::Work;
+
+/// Next steps that are listed.
+const MAX_STEPS: usize = 12;
 
 /// Writes the report. `drawing` is the file name of the timeline's drawing, if there is one beside it.
 ///
 /// # Errors
-/// When the codes cannot be counted.
+/// When the codes cannot be counted, or the checks cannot run.
 pub fn markdown(report: &Report<'_>, drawing: Option<&str>) -> Result<String> {
     let mut text = format!("# {}\n\n", line(report.title()));
-    story(report, &mut text);
+    summary(report, &mut text);
+    origin(report, &mut text);
     if let Some(file) = drawing {
         let _ = writeln!(text, "## Timeline\n\n![The case on one clock]({})\n", file.replace(' ', "%20"));
     }
     cause(report, &mut text);
+    next_steps(report, &mut text)?;
+    story(report, &mut text);
     pins(report, &mut text);
     clocks(report, &mut text);
     code_table(report, &mut text)?;
@@ -30,19 +38,130 @@ pub fn markdown(report: &Report<'_>, drawing: Option<&str>) -> Result<String> {
     Ok(text)
 }
 
+/// What happened, how long, to whom, and why: the sentences that everybody reads.
+fn summary(report: &Report<'_>, text: &mut String) {
+    let links = report.links();
+    let of_kind = |kind: Link| links.iter().find(|(other, ..)| *other == kind);
+    let told = |key: &str| Some(report.story.get(key)).filter(|value| !value.is_empty());
+    let mut sentences = Vec::new();
+    let note = of_kind(Link::Symptom).map(|(_, _, pin, _)| pin.note.as_str()).filter(|note| !note.is_empty());
+    match told("happened").or(note) {
+        Some(happened) => sentences.push(sentence(happened)),
+        None => sentences.push("What happened is not stated.".to_owned()),
+    }
+    let symptom = of_kind(Link::Symptom).and_then(|(.., event)| event.and_then(|event| event.time()));
+    let since = told("since").and_then(|text| crate::clock::human::moment(text, &report.zone, i64::MAX / 2).ok());
+    if let Some(began) = since.or(symptom) {
+        let mut lasted = format!("It began {}", moment_of(report, began));
+        if let Some(last) = last_problem(report).filter(|last| *last > began) {
+            let long = duration_text(last.saturating_sub(began));
+            lasted.push_str(&format!(" and lasted at least {long}, to the last problem in this case"));
+        }
+        sentences.push(format!("{lasted}."));
+    }
+    if let Some(affected) = told("affected") {
+        sentences.push(sentence(&format!("Affected: {affected}")));
+    }
+    if let Some(impact) = told("impact") {
+        sentences.push(sentence(&format!("Impact: {impact}")));
+    }
+    sentences.push(match of_kind(Link::Root) {
+        Some((_, _, pin, event)) => {
+            let what = if pin.note.is_empty() { "the first line of the chain below" } else { &pin.note };
+            sentence(&format!("The cause: {what} ({})", when(report, *event)))
+        }
+        None => "The cause is not established.".to_owned(),
+    });
+    let _ = writeln!(text, "{}\n", line(&sentences.join(" ")));
+}
+
+/// A text as a sentence: with a capital letter and a full stop.
+fn sentence(text: &str) -> String {
+    let text = text.trim();
+    let mut letters = text.chars();
+    let capital: String = letters.next().into_iter().flat_map(char::to_uppercase).collect();
+    let stop = if text.ends_with(['.', '!', '?']) { "" } else { "." };
+    format!("{capital}{}{stop}", letters.as_str())
+}
+
+/// A moment with its date and zone, to the second.
+fn moment_of(report: &Report<'_>, time: i64) -> String {
+    format!("{} ({})", &date_time(time, &report.zone)[..19], report.zone)
+}
+
+/// When the last problem was. What lies before the last million events is not looked at.
+fn last_problem(report: &Report<'_>) -> Option<i64> {
+    const MOST: usize = 1_000_000;
+    let table = &report.view.loaded.table;
+    let events = table.order.iter().rev().take(MOST).map(|row| table.event(crate::event::Row(*row)));
+    events.filter(EventRef::is_problem).find_map(|event| event.time())
+}
+
+/// Date, time and host of an event.
+fn when(report: &Report<'_>, event: Option<EventRef<'_>>) -> String {
+    let time = event.and_then(|event| event.time()).map_or("no time".to_owned(), |time| date_time(time, &report.zone));
+    match event.map(|event| event.host()).filter(|host| !host.is_empty()) {
+        Some(host) => format!("{time}, {host}"),
+        None => time,
+    }
+}
+
+/// Who wrote it, when, with what, from which box.
+fn origin(report: &Report<'_>, text: &mut String) {
+    let by = report.author.as_ref().map_or(String::new(), |author| format!(" by {}", line(author)));
+    let _ = writeln!(
+        text,
+        "Written {}{by} with Box Clock {}. Times are {}.",
+        moment_of(report, report.written),
+        env!("CARGO_PKG_VERSION"),
+        report.zone
+    );
+    let name = code_span(&report.view.case.name);
+    let _ = match (&report.view.case.seal, &report.box_sha256) {
+        (Some(seal), Some(sha256)) => {
+            writeln!(text, "Box: {name}, sealed {}, SHA-256 `{sha256}`.\n", line(&seal.sealed_at))
+        }
+        (Some(seal), None) => writeln!(text, "Box: {name}, sealed {}.\n", line(&seal.sealed_at)),
+        (None, _) => writeln!(text, "Case: {name}, not a sealed box.\n"),
+    };
+}
+
+/// What to do next: what the checks advise, the worst first.
+fn next_steps(report: &Report<'_>, text: &mut String) -> Result<()> {
+    let (findings, _) = all_findings(report.view, &Checks::load(), &Work::default())?;
+    let mut open: Vec<&Finding> =
+        findings.iter().filter(|one| one.level <= Level::Warning && !one.advice.is_empty()).collect();
+    open.sort_by_key(|one| one.level);
+    if open.is_empty() {
+        return Ok(());
+    }
+    let _ = writeln!(text, "## Next steps\n");
+    for one in open.iter().take(MAX_STEPS) {
+        let host = if one.host.is_empty() { String::new() } else { format!(" on {}", line(&one.host)) };
+        let _ = writeln!(text, "- {}{host}: {}", line(&one.title), line(&sentence(&one.advice)));
+    }
+    if open.len() > MAX_STEPS {
+        let _ = writeln!(text, "- and {} more: `boxclock findings` lists them", open.len() - MAX_STEPS);
+    }
+    text.push('\n');
+    Ok(())
+}
+
 fn story(report: &Report<'_>, text: &mut String) {
     let _ = writeln!(text, "## Story\n");
     for (key, label, _) in Story::FIELDS.iter().skip(1) {
         let value = report.story.get(key);
-        let value = if value.is_empty() { "not stated".to_owned() } else { line(value) };
-        let _ = writeln!(text, "- **{label}:** {value}");
+        if !value.is_empty() {
+            let _ = writeln!(text, "- **{label}:** {}", line(value));
+        }
     }
     if let Some((first, last)) = report.view.loaded.table.span {
         let _ = writeln!(
             text,
             "- **Read:** {} of {}, from {} to {} ({})",
             crate::many(report.view.loaded.table.len(), "event"),
-            crate::many(report.view.case.sources.len(), "source"),
+            // Rotated files of one log are one source, as in the table below.
+            crate::many(sources::sources(&report.view.case, &report.view.loaded).len(), "source"),
             date_time(first, &report.zone),
             date_time(last, &report.zone),
             report.zone
@@ -60,19 +179,26 @@ fn cause(report: &Report<'_>, text: &mut String) {
     }
     let mut reader = report.reader();
     for (number, (kind, reason, pin, event)) in links.into_iter().enumerate() {
-        let when =
-            event.and_then(|event| event.time()).map_or("no time".to_owned(), |time| date_time(time, &report.zone));
         let note = if pin.note.is_empty() { String::new() } else { format!(": {}", line(&pin.note)) };
-        let _ = writeln!(text, "{}. **{}** {when}{note}", number + 1, kind.name());
+        let _ = writeln!(text, "{}. **{}** {}{note}", number + 1, kind.name(), line(&when(report, event)));
         if !reason.is_empty() {
             let _ = writeln!(text, "   - why: {}", line(reason));
         }
         let _ = writeln!(text, "   - evidence: {}", evidence(report, pin, event));
         if let Some(event) = event {
-            let _ = writeln!(text, "\n{}", quote(&reader.record(event).body, "     "));
+            let _ = writeln!(text, "\n{}", quote(&as_it_stands(report, &mut reader, event), "     "));
         }
     }
     text.push('\n');
+}
+
+/// The lines of an event as they stand in their file, with what stands in front of the message; of a record that was decoded its
+/// message.
+fn as_it_stands(report: &Report<'_>, reader: &mut RecordReader, event: EventRef<'_>) -> String {
+    let source = &report.view.case.sources[event.source()];
+    let is_text = source.decoded.is_none() && matches!(source.reader, crate::case::Reader::Lines(_));
+    let lines = if is_text { reader.text(event).ok() } else { None };
+    lines.unwrap_or_else(|| reader.record(event).body).trim_end().to_owned()
 }
 
 /// Where a pin's record stands: file, line, byte.
@@ -97,9 +223,8 @@ fn pins(report: &Report<'_>, text: &mut String) {
     let _ = writeln!(text, "## Other marked places\n");
     for pin in loose {
         let event = report.event_of(pin);
-        let when =
-            event.and_then(|event| event.time()).map_or("no time".to_owned(), |time| date_time(time, &report.zone));
-        let _ = writeln!(text, "- {when} {}: {} ({})", pin.kind.name(), line(&pin.note), evidence(report, pin, event));
+        let (kind, note) = (pin.kind.name(), line(&pin.note));
+        let _ = writeln!(text, "- {} {kind}: {note} ({})", line(&when(report, event)), evidence(report, pin, event));
     }
     text.push('\n');
 }
@@ -129,8 +254,11 @@ fn code_table(report: &Report<'_>, text: &mut String) -> Result<()> {
         let reading = code.code.info(&report.view.case.catalogues);
         let number = code.code.written(&report.view.case.catalogues);
         let first = code.span.map_or("-".to_owned(), |(first, _)| date_time(first, &report.zone));
+        // A code whose family is written with it is not named twice.
         let name = reading.name.unwrap_or(code.code.family.title());
-        let _ = writeln!(text, "| {number} {name} | {} | {} | {first} |", cell(&reading.meaning), code.count);
+        let code_and_name = if number.contains(name) { number } else { format!("{number} {name}") };
+        let code_and_name = code_and_name.replace('|', "\\|");
+        let _ = writeln!(text, "| {} | {} | {} | {first} |", code_and_name, cell(&reading.meaning), code.count);
     }
     text.push('\n');
     Ok(())
@@ -165,10 +293,14 @@ fn left_out(report: &Report<'_>, text: &mut String) {
     }
 }
 
-/// One line of text that Markdown shows as it is.
+/// Text that Markdown shows as it is; what stood on several lines still does.
 fn line(text: &str) -> String {
     let mut safe = String::with_capacity(text.len());
-    for c in crate::visible(text, false).chars() {
+    for c in crate::visible(text.trim(), true).chars() {
+        if c == '\n' {
+            safe.push_str("<br>");
+            continue;
+        }
         if matches!(c, '\\' | '*' | '_' | '`' | '<' | '>' | '#' | '[' | ']' | '|') {
             safe.push('\\');
         }

@@ -5,9 +5,8 @@ use svg::node::element::path::Data;
 use svg::node::element::{Circle, Group, Line, Path, Rectangle, Text, Title};
 
 use super::Report;
-use crate::clock::human::{date_time, time_of_day};
+use crate::clock::human::date_time;
 use crate::clock::{DAY, MINUTE, SECOND, Zone};
-use crate::severity::Severity;
 use crate::timeline::density::{Cell, density};
 use crate::work::Work;
 
@@ -80,7 +79,7 @@ pub fn drawing(report: &Report<'_>) -> String {
         let why = if reason.is_empty() { String::new() } else { format!(" ({reason})") };
         document = document.add(label(&format!("{}  {time}  {}: {}{why}", number + 1, kind.name(), pin.note), 40.0, y));
         if let (Some(time), Some(y)) = (when, event.and_then(|event| lane_y(event.actor().host))) {
-            points.push((number + 1, x_of(time), y, pin.note.clone()));
+            points.push(ChainPoint { number: number + 1, x: x_of(time), y, note: pin.note.clone() });
         }
     }
     document.add(chain(&points)).add(loose_pins(report, &x_of, &lane_y)).to_string()
@@ -92,7 +91,8 @@ fn span(report: &Report<'_>) -> Option<(i64, i64)> {
     let times: Vec<i64> = report.pins.iter().filter_map(|pin| report.event_of(pin)?.time()).collect();
     let (Some(first), Some(last)) = (times.iter().min(), times.iter().max()) else { return Some(whole) };
     let margin = (last.saturating_sub(*first) / 10).max(MINUTE);
-    Some((first.saturating_sub(margin), last.saturating_add(margin)))
+    // The axis ends where the data ends.
+    Some((first.saturating_sub(margin).max(whole.0), last.saturating_add(margin).min(whole.1)))
 }
 
 fn label(text: &str, x: f64, y: f64) -> Text {
@@ -102,7 +102,7 @@ fn label(text: &str, x: f64, y: f64) -> Text {
 fn legend() -> Group {
     let mut group = Group::new();
     for (index, (colour, text)) in
-        [(CALM, "events"), (WARN, "warnings"), (BAD, "errors and crashes")].into_iter().enumerate()
+        [(BAD, "problems"), (WARN, "warnings"), (CALM, "other events")].into_iter().enumerate()
     {
         let x = 700 + index * 120;
         group = group
@@ -112,25 +112,33 @@ fn legend() -> Group {
     group
 }
 
-/// Bars of a lane: the height is how much, on a scale that keeps single events visible; the hue is how bad.
+/// Bars of a lane: the height is how much, on a scale that keeps single events visible; the hues are shares of it: problems below,
+/// then warnings, then all else.
 fn bars(cells: &[Cell], y: f64, peak: f64) -> Group {
+    /// What there is stays visible, however small its share.
+    const LEAST: f64 = 1.5;
     let step = (WIDTH - LEFT - RIGHT) as f64 / SLICES as f64;
     let floor = y + LANE as f64 - 10.0;
     let mut group = Group::new().add(line(LEFT as f64, floor, (WIDTH - RIGHT) as f64, floor, FAINT));
     for (index, cell) in cells.iter().enumerate().filter(|(_, cell)| cell.count > 0) {
         let height = ((f64::from(cell.count)).ln_1p() / peak.ln_1p()).mul_add(34.0, 4.0);
-        let colour = match Severity(cell.worst) {
-            severity if severity.is_problem() => BAD,
-            severity if severity >= Severity::WARN => WARN,
-            _ => CALM,
+        let share = |count: u32| {
+            let part = height * f64::from(count) / f64::from(cell.count);
+            if count == 0 { 0.0 } else { part.max(LEAST) }
         };
-        let bar = Rectangle::new()
-            .set("x", round(LEFT as f64 + index as f64 * step))
-            .set("y", round(floor - height))
-            .set("width", round(step - 0.5))
-            .set("height", round(height))
-            .set("fill", colour);
-        group = group.add(bar);
+        let (bad, warned) = (share(cell.problems), share(cell.warnings));
+        let calm = if cell.problems + cell.warnings < cell.count { (height - bad - warned).max(LEAST) } else { 0.0 };
+        let mut from = floor;
+        for (part, colour) in [(bad, BAD), (warned, WARN), (calm, CALM)].into_iter().filter(|(part, _)| *part > 0.0) {
+            from -= part;
+            let bar = Rectangle::new()
+                .set("x", round(LEFT as f64 + index as f64 * step))
+                .set("y", round(from))
+                .set("width", round(step - 0.5))
+                .set("height", round(part))
+                .set("fill", colour);
+            group = group.add(bar);
+        }
     }
     group
 }
@@ -169,35 +177,85 @@ pub(super) fn ticks(first: i64, last: i64, zone: &Zone) -> Vec<(i64, String)> {
     let offset = i64::from(zone.offset_at(first)) * SECOND;
     let mut tick = first.saturating_add(offset).div_euclid(step).saturating_mul(step).saturating_sub(offset);
     let mut ticks = Vec::new();
+    let mut day = String::new();
     while tick <= last && ticks.len() < 20 {
         if tick >= first {
-            let text = if step >= DAY { date_time(tick, zone).split_off(5) } else { time_of_day(tick, zone) };
-            ticks.push((tick, text.get(..text.len().saturating_sub(4)).unwrap_or_default().to_owned()));
+            // The date stands at the first tick and where it changes; midnight needs no time beside it where all are midnights.
+            let full = date_time(tick, zone);
+            let (date, time) = (full.get(5..10).unwrap_or_default(), full.get(11..19).unwrap_or_default());
+            let text = match () {
+                () if step >= DAY && time == "00:00:00" => full.get(..10).unwrap_or_default().to_owned(),
+                () if step >= DAY || date != day => format!("{date} {time}"),
+                () => time.to_owned(),
+            };
+            date.clone_into(&mut day);
+            ticks.push((tick, text));
         }
         tick = tick.saturating_add(step);
     }
     ticks
 }
 
-fn chain(points: &[(usize, f64, f64, String)]) -> Group {
+/// Where each mark stands so that none lies over another: those of a lane that are too near each other are spread, in their
+/// order, and stay within the drawing.
+fn spread(points: &[ChainPoint]) -> Vec<f64> {
+    const APART: f64 = 24.0;
+    let right = (WIDTH - RIGHT) as f64;
+    let mut places: Vec<f64> = points.iter().map(|point| point.x).collect();
+    let mut order: Vec<usize> = (0..points.len()).collect();
+    order.sort_by(|one, other| {
+        (points[*one].y, points[*one].x)
+            .partial_cmp(&(points[*other].y, points[*other].x))
+            .unwrap_or(std::cmp::Ordering::Equal)
+    });
+    for lane in order.chunk_by(|one, other| points[*one].y.to_bits() == points[*other].y.to_bits()) {
+        for pair in lane.windows(2) {
+            places[pair[1]] = places[pair[1]].max(places[pair[0]] + APART);
+        }
+        // What was pushed over the edge pushes back.
+        let mut most = right;
+        for at in lane.iter().rev() {
+            places[*at] = places[*at].min(most);
+            most = places[*at] - APART;
+        }
+    }
+    places
+}
+
+/// A link of the chain in the drawing.
+struct ChainPoint {
+    /// Its number, from 1.
+    number: usize,
+    x: f64,
+    y: f64,
+    note: String,
+}
+
+fn chain(points: &[ChainPoint]) -> Group {
     let mut group = Group::new();
-    for pair in points.windows(2) {
-        let ((_, x1, y1, _), (_, x2, y2, _)) = (&pair[0], &pair[1]);
-        let data = Data::new().move_to((round(*x1), round(*y1))).line_to((round(*x2), round(*y2)));
+    let places = spread(points);
+    let drawn: Vec<(&ChainPoint, f64)> = points.iter().zip(places).collect();
+    for pair in drawn.windows(2) {
+        let ((one, x1), (other, x2)) = (&pair[0], &pair[1]);
+        let data = Data::new().move_to((round(*x1), round(one.y))).line_to((round(*x2), round(other.y)));
         group = group.add(Path::new().set("d", data).set("stroke", INK).set("stroke-width", 1.5).set("fill", "none"));
     }
-    for (number, x, y, note) in points {
+    for (point, x) in drawn {
+        if (x - point.x).abs() > 1.0 {
+            // The foot of the line is the moment itself.
+            group = group.add(line(x, point.y, point.x, point.y + LANE as f64 / 2.0 - 10.0, INK));
+        }
         group = group
             .add(
                 Circle::new()
-                    .set("cx", round(*x))
-                    .set("cy", round(*y))
+                    .set("cx", round(x))
+                    .set("cy", round(point.y))
                     .set("r", 10)
                     .set("fill", "white")
                     .set("stroke", INK)
-                    .add(Title::new(note.clone())),
+                    .add(Title::new(point.note.clone())),
             )
-            .add(label(&number.to_string(), *x, y + 4.5).set("text-anchor", "middle"));
+            .add(label(&point.number.to_string(), x, point.y + 4.5).set("text-anchor", "middle"));
     }
     group
 }

@@ -233,25 +233,98 @@ fn the_report_says_what_was_pinned() {
         &[("dose-gw".to_owned(), crate::clock::ClockCorrection::from(-401_000_000_000))].into(),
     );
     let view = CaseView::new(case, loaded);
-    let report = Report::new(&view, &logbook).unwrap();
+    let mut report = Report::new(&view, &logbook).unwrap();
+    report.author = Some("night keeper".into());
+    report.written = 1_775_970_000_000_000_000;
     let text = markdown(&report, Some("x.svg")).unwrap();
     for part in [
         "# Alarms \\*stopped\\*\n",
         "![The case on one clock](x.svg)",
-        "1. **root** 2026-04-12 02:24:26.000: refused",
+        "\n\nWhat happened is not stated. The cause: refused (2026-04-12 02:24:26.000, dose-gw).\n\nWritten 2026-04-12 05:00:00 \
+         (+00:00) by night keeper with Box Clock ",
+        "Case: `messages`, not a sealed box.",
+        "1. **root** 2026-04-12 02:24:26.000, dose-gw: refused",
+        // The line as it stands in its file, with what stands in front of the message.
+        "     <131>Apr 12 02:31:07 dose-gw bridge[88]: open failed",
         "why: rights",
         "line 1, byte 0",
-        "- 2026-04-12 02:24:27.000 evidence: strange",
+        "- 2026-04-12 02:24:27.000, dose-gw evidence: strange",
         "this source is not in the case now",
         "dose-gw: \u{2212}6m41s was added",
         "0x80070005 E_ACCESSDENIED",
     ] {
         assert!(text.contains(part), "lacks {part:?}:\n{text}");
     }
+    assert!(!text.contains("not stated\n"), "what nobody stated has no row:\n{text}");
+    assert!(text.contains(" of 1 source,") && text.matches("| rfc3164 |").count() == 1, "{text}");
     let svg = drawing(&report);
     let mut reader = quick_xml::Reader::from_str(&svg);
     while !matches!(reader.read_event().unwrap(), quick_xml::events::Event::Eof) {}
     assert!(svg.contains("dose-gw") && svg.contains("<circle"), "{svg}");
+}
+
+#[test]
+fn the_summary_says_what_how_long_and_to_whom() {
+    let text = crate::testing::log()
+        .error("pump", "lease lost")
+        .at("00:30:00")
+        .error("pump", "lease lost again")
+        .at("00:40:00")
+        .info("pump", "fed")
+        .text();
+    let folder = crate::testing::case(&[("gw/app.log", &text)]);
+    let view = folder.view();
+    let logbook = Logbook::in_memory().unwrap();
+    for (key, value) in [
+        ("happened", "No alarms came"),
+        ("since", "2026-04-12 00:00:00 +00:00"),
+        ("affected", "tanks 4 and 7"),
+        ("impact", "tanks were not dosed."),
+    ] {
+        logbook.set_story(key, value).unwrap();
+    }
+    let text = markdown(&Report::new(&view, &logbook).unwrap(), None).unwrap();
+    let said = "No alarms came. It began 2026-04-12 00:00:00 (+00:00) and lasted at least 30m, to the last problem in this case. \
+                Affected: tanks 4 and 7. Impact: tanks were not dosed. The cause is not established.";
+    assert!(text.contains(said), "{text}");
+}
+
+#[test]
+fn marks_of_a_drawing_do_not_lie_over_each_other() {
+    let lines: Vec<String> =
+        (0..6).map(|second| format!("2026-04-12T02:31:0{second}Z ERROR app: step {second}\n")).collect();
+    let calm: String =
+        (0..600).map(|at| format!("2026-04-12T0{}:{:02}:00Z INFO app: fed\n", at / 60 % 10, at % 60)).collect();
+    let folder = crate::testing::case(&[("gw/bad.log", lines.concat()), ("gw/calm.log", calm)]);
+    let view = folder.view();
+    let logbook = Logbook::in_memory().unwrap();
+    let source = "hosts/gw/bad.log";
+    let mut offset = 0;
+    for line in &lines {
+        logbook.set_pin(source, offset, "step").unwrap();
+        offset += line.len() as u64;
+    }
+    let pins = logbook.pins().unwrap();
+    let chain: Vec<ChainLink> =
+        pins.iter().map(|pin| ChainLink { pin: pin.id, kind: Link::Step, reason: String::new() }).collect();
+    logbook.set_chain(&chain).unwrap();
+    let svg = drawing(&Report::new(&view, &logbook).unwrap());
+    let at = |name: &str| -> Vec<f64> {
+        svg.match_indices("<circle")
+            .filter_map(|(at, _)| {
+                let rest = &svg[at..];
+                let from = rest.find(&format!(" {name}=\""))? + name.len() + 3;
+                rest[from..].split('"').next()?.parse().ok()
+            })
+            .collect()
+    };
+    let (mut x, r) = (at("cx"), at("r"));
+    assert_eq!((x.len(), r.len()), (6, 6));
+    x.sort_by(f64::total_cmp);
+    assert!(x.windows(2).all(|pair| pair[1] - pair[0] >= 20.0), "{x:?}");
+    assert!(svg.contains("04-12 02:3"), "the day is said: {svg}");
+    // Around the marks nine of ten minutes are calm.
+    assert!(svg.contains("#56B4E9") && svg.contains("#D55E00"));
 }
 
 #[test]

@@ -16,6 +16,10 @@ pub struct Cell {
     pub worst: u8,
     /// Crash dumps.
     pub dumps: u32,
+    /// Warnings that are no problems.
+    pub warnings: u32,
+    /// Problems ([`crate::event::EventRef::is_problem`]).
+    pub problems: u32,
 }
 
 impl Cell {
@@ -23,6 +27,8 @@ impl Cell {
         self.count += other.count;
         self.worst = self.worst.max(other.worst);
         self.dumps += other.dumps;
+        self.warnings += other.warnings;
+        self.problems += other.problems;
     }
 }
 
@@ -198,7 +204,11 @@ pub fn density_by(table: &Table, lanes: &Lanes, axis: Axis, work: &Work) -> Resu
                     || (flags & flag::HAS_CODE != 0 && escalated.binary_search(&(index as u16)).is_ok());
                 let severity = if bad { (*severity).max(Severity::WARN.0) } else { *severity };
                 cell.worst = cell.worst.max(severity);
-                cell.dumps += u32::from(flags & flag::DUMP != 0);
+                let is_dump = flags & flag::DUMP != 0;
+                cell.dumps += u32::from(is_dump);
+                let is_problem = bad || is_dump || severity >= Severity::ERROR.0;
+                cell.problems += u32::from(is_problem);
+                cell.warnings += u32::from(!is_problem && severity >= Severity::WARN.0);
             }
         }
         counted

@@ -11,17 +11,24 @@ use crate::view::list_height;
 pub(super) const COMMANDS: &[Command<App, (), Then>] = &[
     row("up", &["Up", "k"], "up", "move one up", |app, (), times| Ok(app.move_by(-by(times)))),
     row("down", &["Down", "j"], "down", "move one down", |app, (), times| Ok(app.move_by(by(times)))),
-    row("page-up", &["PageUp"], "page up", "move one page up", |app, (), times| {
+    row("page-up", &["PageUp", "Ctrl-B"], "page up", "move one page up", |app, (), times| {
         Ok(app.move_by(app.page().saturating_mul(-by(times))))
     }),
-    row("page-down", &["PageDown", "Space"], "page down", "move one page down", |app, (), times| {
+    row("page-down", &["PageDown", "Space", "Ctrl-F"], "page down", "move one page down", |app, (), times| {
         Ok(app.move_by(app.page().saturating_mul(by(times))))
+    }),
+    row("half-page-up", &["Ctrl-U"], "half up", "move half a page up", |app, (), times| {
+        Ok(app.move_by((app.page() / 2).max(1).saturating_mul(-by(times))))
+    }),
+    row("half-page-down", &["Ctrl-D"], "half down", "move half a page down", |app, (), times| {
+        Ok(app.move_by((app.page() / 2).max(1).saturating_mul(by(times))))
     }),
     row("first", &["Home", "g"], "first", "go to the first; ;25g goes to number 25", |app, (), times| {
         if times > 1 {
             app.with_view(|view, cx| view.move_to(cx, times));
             return Ok(Then::Stay);
         }
+        app.cx.note_jump();
         Ok(app.move_by(isize::MIN))
     }),
     row("last", &["End", "G"], "last", "go to the last", |app, (), times| {
@@ -29,6 +36,7 @@ pub(super) const COMMANDS: &[Command<App, (), Then>] = &[
             app.with_view(|view, cx| view.move_to(cx, times));
             return Ok(Then::Stay);
         }
+        app.cx.note_jump();
         Ok(app.move_by(isize::MAX))
     }),
     row("count", &[";"], "count", "a number for the next movement: ;25] goes 25 problems on", |app, (), _| {
@@ -61,6 +69,13 @@ pub(super) const COMMANDS: &[Command<App, (), Then>] = &[
         app.cx.toggle_escalation()
     }),
     row("undo", &["u"], "undo", "undo the last change of the logbook", |app, (), _| app.cx.undo_last()),
+    row(
+        "open-as-hosts",
+        &["Ctrl-O"],
+        "as hosts",
+        "open each folder of this case as a host of its own",
+        |app, (), _| Ok(app.cx.open_as_hosts()),
+    ),
     row("finder", &["Ctrl-K"], "commands", "find any command by name", |_, (), _| {
         let help = "words of what you want to do; arrows select, Enter does it";
         let question = Question::new("command", help, "", |_, _| Ok(Then::Stay));

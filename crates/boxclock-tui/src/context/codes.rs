@@ -10,7 +10,7 @@ use boxclock_core::query::values::quoted;
 use boxclock_core::report::codes::{CodeAnalysis, CodeCount, clues};
 use std::sync::Arc;
 
-use super::{Context, Menu, Then, item};
+use super::{Context, Menu, STREAM, Then, item};
 
 impl Context {
     /// The codes of the case, counted over its whole span, if they are known.
@@ -29,11 +29,12 @@ impl Context {
         let Some(first) = codes.iter().find(|row| row.code == code).map(|row| row.first_row) else {
             return Ok(Then::say(format!("{} does not occur in this case.", code.written(&self.catalogues()))));
         };
-        self.note_jump();
+        self.note_jump_with_filter();
         self.set_filter(&format!("code={}", quoted(&code.filter_value(&self.catalogues()))))?;
-        self.jump_to_row(first);
+        // The rows come later, and are gone to then.
+        (self.at, self.stream.anchor) = (STREAM, Some(self.view.key(self.event(first))));
         Ok(Then::say(format!(
-            "Only events with {}; F shows all, Backspace goes back.",
+            "Only events with {}; F shows all, Backspace goes back to the filter before.",
             code.written(&self.catalogues())
         )))
     }

@@ -109,6 +109,23 @@ impl Context {
         Ok(())
     }
 
+    /// Opens the folders of the case as one host each; they take its place when they are read.
+    pub fn open_as_hosts(&mut self) -> Then {
+        if self.host_folders.is_empty() {
+            return Then::say("This case is no folder that holds one folder for each host.");
+        }
+        let mut options = Options { hosts: self.host_folders.clone(), ..self.view.case.options.clone() };
+        options.choices.clear();
+        self.jobs.run(move || {
+            let opened = Case::open(&[], options, &Work::default());
+            Box::new(|cx: &mut Self| match opened {
+                Ok(case) => cx.replacement = Some(case),
+                Err(error) => cx.fail(&error),
+            }) as Apply<Self>
+        });
+        Then::say("Opening each folder as a host …")
+    }
+
     /// Opens another case; it takes the place of this one when it is there.
     pub fn open_next(&self, path: PathBuf) {
         self.jobs.run(move || {
@@ -239,16 +256,25 @@ impl Context {
         Then::Stay
     }
 
-    /// Where we are: the view and the chosen event.
-    pub fn place(&self) -> Place {
-        (self.at, self.chosen_key())
+    /// Where we are.
+    fn place(&self) -> Place {
+        Place { view: self.at, event: self.chosen_key(), filter: None }
     }
 
     /// Remembers where we are before a jump.
     pub fn note_jump(&mut self) {
         let here = self.place();
-        if self.back.last() != Some(&here) {
+        // The same place once, with the filter if either had one.
+        if self.back.last().is_none_or(|last| (last.view, &last.event) != (here.view, &here.event)) {
             self.back.push(here);
+        }
+    }
+
+    /// Remembers where we are before a jump that puts another filter into force: the way back brings this one back.
+    pub fn note_jump_with_filter(&mut self) {
+        self.note_jump();
+        if let Some(last) = self.back.last_mut() {
+            last.filter = Some(self.stream.filter_text.clone());
         }
     }
 
@@ -268,7 +294,13 @@ impl Context {
             self.message = Some("Runs are unfolded: this event was inside one.".into());
             return;
         }
-        self.message = Some(format!("The filter hid this event and was removed: {}", self.stream.filter_text));
+        self.message = Some(format!(
+            "The filter hid this event and was removed: {}   Backspace brings it back.",
+            self.stream.filter_text
+        ));
+        if let Some(last) = self.back.last_mut() {
+            last.filter = Some(self.stream.filter_text.clone());
+        }
         // An empty filter is good.
         let _ = self.set_filter("");
         self.stream.rows = ArrangedRows::default();
@@ -287,11 +319,12 @@ impl Context {
         Ok(Then::Stay)
     }
 
-    /// Where a typed time leads: a time of day is meant on the day nearest to the chosen event on which it is in the case.
+    /// Where a typed time leads: a time of day is meant on the day nearest to the chosen event on which it is in the case; words
+    /// such as `yesterday 7:20` are meant as of the end of the case.
     fn typed_time(&self, text: &str) -> Result<i64> {
         let (first, last) = self.span().unwrap_or_default();
         let here = self.chosen().and_then(|event| event.time()).unwrap_or(first);
-        let typed = human::time(text, &self.zone)?;
+        let Ok(typed) = human::time(text, &self.zone) else { return human::moment(text, &self.zone, last) };
         let days = [0, -DAY, DAY].map(|shift| typed.near(here.saturating_add(shift), &self.zone));
         let inside = days.into_iter().filter(|time| (first..=last).contains(time));
         Ok(inside.min_by_key(|time| time.abs_diff(here)).unwrap_or(days[0]))
@@ -300,18 +333,26 @@ impl Context {
     /// Back to where one jumped from, or forward again.
     pub fn jump_back(&mut self, forward: bool) -> Then {
         let from = if forward { &mut self.forward } else { &mut self.back };
-        let Some((view, key)) = from.pop() else {
+        let Some(to) = from.pop() else {
             return Then::say(if forward { "There is no jump to repeat." } else { "This is where you started." });
         };
-        let here = self.place();
+        let now = &self.stream.filter_text;
+        let other = to.filter.filter(|filter| filter != now);
+        let here = Place { filter: other.as_ref().map(|_| now.clone()), ..self.place() };
         if forward {
             self.back.push(here);
         } else {
             self.forward.push(here);
         }
-        if let Some(row) = key.as_ref().and_then(|key| self.view.row(key)) {
+        if let Some(filter) = other {
+            // The rows come later: the event is where they are then.
+            self.stream.anchor.clone_from(&to.event);
+            if let Err(error) = self.set_filter(&filter) {
+                self.fail(&error);
+            }
+        } else if let Some(row) = to.event.as_ref().and_then(|key| self.view.row(key)) {
             self.go(self.place_of_row(row));
         }
-        Then::Show(view)
+        Then::Show(to.view)
     }
 }

@@ -57,7 +57,7 @@ impl Context {
         let Some(event) = self.chosen() else { return Ok(Then::Stay) };
         let piece = format!("source={}", quoted(&self.view.case.sources[event.source()].name));
         self.remember();
-        self.note_jump();
+        self.note_jump_with_filter();
         if self.stream.filter_text == piece {
             let before = self.stream.other_filter(true).unwrap_or_default();
             self.set_filter(&before)?;

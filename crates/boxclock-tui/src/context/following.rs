@@ -5,7 +5,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
 use boxclock_core::analysis::CaseView;
-use boxclock_core::case::{Case, Follower};
+use boxclock_core::case::{Behind, Case, Follower};
 use boxclock_core::event::RecordReader;
 use boxclock_core::timeline::arrange::{ArrangedRows, Arrangement};
 use boxclock_core::work::Work;
@@ -22,8 +22,8 @@ pub struct Follow {
     /// Whether runs are folded: those of what has grown are then worked out before it is shown.
     fold: Arc<AtomicBool>,
     is_over: Arc<AtomicBool>,
-    /// Bytes that have come meanwhile.
-    pub behind_bytes: u64,
+    /// What has come meanwhile.
+    pub behind: Behind,
 }
 
 impl Follow {
@@ -52,7 +52,7 @@ impl Context {
             is_held: Arc::new(AtomicBool::new(held)),
             fold: Arc::new(AtomicBool::new(self.stream.arrangement.fold)),
             is_over: Arc::default(),
-            behind_bytes: 0,
+            behind: Behind::default(),
         };
         let (is_held, fold, is_over) =
             (Arc::clone(&follow.is_held), Arc::clone(&follow.fold), Arc::clone(&follow.is_over));
@@ -60,13 +60,13 @@ impl Context {
         let say = move |apply: Apply<Self>| sender.send(Event::Came(apply)).is_ok();
         self.follow = Some(follow);
         self.jobs.run(move || {
-            let mut told = 0;
+            let mut told = Behind::default();
             loop {
                 std::thread::sleep(EVERY);
                 if is_over.load(Ordering::Relaxed) {
                     break;
                 }
-                let Some(behind) = follower.behind_bytes() else { continue };
+                let Some(behind) = follower.behind() else { continue };
                 if is_held.load(Ordering::Relaxed) {
                     if behind != told && !say(Box::new(move |cx| cx.set_behind(behind))) {
                         break;
@@ -77,10 +77,10 @@ impl Context {
                 let work = Work::default();
                 // What vanished in the middle of a rotation is there at the next look.
                 let Ok(view) = follower.read(&work) else { continue };
-                told = 0;
+                told = Behind::default();
                 let how = Arrangement { fold: fold.load(Ordering::Relaxed), worst_first: false };
                 let folded = how.fold.then(|| ArrangedRows::of(&view, None, how, &work).ok()).flatten();
-                let behind = follower.behind_bytes().unwrap_or(0);
+                let behind = follower.behind().unwrap_or_default();
                 let grown = move |cx: &mut Self| {
                     cx.take_grown(view, folded);
                     cx.set_behind(behind);
@@ -93,9 +93,9 @@ impl Context {
         });
     }
 
-    fn set_behind(&mut self, bytes: u64) {
+    fn set_behind(&mut self, behind: Behind) {
         if let Some(follow) = &mut self.follow {
-            follow.behind_bytes = bytes;
+            follow.behind = behind;
         }
     }
 
@@ -105,7 +105,7 @@ impl Context {
             return Then::say("This case is not being followed. Open it with: boxclock open --follow");
         };
         follow.is_held.fetch_xor(true, Ordering::Relaxed);
-        follow.behind_bytes = 0;
+        follow.behind = Behind::default();
         Then::Stay
     }
 

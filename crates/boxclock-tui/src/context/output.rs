@@ -3,8 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use boxclock_core::analysis::CaseView;
-use boxclock_core::clock::Zone;
-use boxclock_core::logbook::Logbook;
+use boxclock_core::clock::{self, Zone};
 use boxclock_core::new_file::NewFile;
 use boxclock_core::report::chart::{ChartKind, chart};
 use boxclock_core::report::events::{EventWriter, Form};
@@ -72,9 +71,11 @@ impl Context {
     /// When a record cannot be read.
     pub fn copy(&mut self) -> Result<Then> {
         const MAX_EVENTS: usize = 1000;
-        let selected = self.selection().map(|places| places.filter_map(|place| self.row_at(place)).map(|row| row.0));
-        let rows: Vec<u32> =
-            selected.map_or_else(|| self.chosen().map(|event| event.row.0).into_iter().collect(), Iterator::collect);
+        let rows: Vec<u32> = match self.selection() {
+            // What is copied is what is written: with what the folded runs hold.
+            Some(_) => self.selected().rows(&self.view, &Work::default())?,
+            None => self.chosen().map(|event| event.row.0).into_iter().collect(),
+        };
         if rows.len() > MAX_EVENTS {
             return Ok(Then::say(format!(
                 "{} are too many for a clipboard; W writes them to a file.",
@@ -145,13 +146,17 @@ impl Context {
     /// When something else is being written, or the logbook cannot be read.
     pub fn write_report(&mut self, name: &str) -> Result<Then> {
         self.nothing_is_written()?;
-        let (path, parts) = (PathBuf::from(name.trim()), ReportParts::of(&self.view, &self.logbook)?);
+        let (path, parts) = (PathBuf::from(name.trim()), ReportParts::of(self)?);
         // What the program wrote itself a moment ago may be replaced; anything else only when that is said twice.
         let asked = self.replacing.replace(path.clone());
         if path.exists() && asked.as_ref() != Some(&path) {
             return Err(Error::new(format!("{} exists. Write it again to replace it.", path.display())));
         }
-        self.start(WRITE, move |view, _| write_report(&parts.report(view), &path).map(written));
+        self.start(WRITE, move |view, work| {
+            let mut report = parts.report(view);
+            report.hash_box(work)?;
+            write_report(&report, &path).map(written)
+        });
         Ok(Then::Stay)
     }
 
@@ -176,6 +181,7 @@ pub struct ReportParts {
     pins: Vec<boxclock_core::logbook::Pin>,
     chain: Vec<boxclock_core::logbook::ChainLink>,
     zone: Zone,
+    author: Option<String>,
 }
 
 impl ReportParts {
@@ -183,15 +189,16 @@ impl ReportParts {
     ///
     /// # Errors
     /// When it cannot be read.
-    pub fn of(view: &CaseView, logbook: &Logbook) -> Result<Self> {
-        let Report { story, pins, chain, zone, .. } = Report::new(view, logbook)?;
-        Ok(Self { story, pins, chain, zone })
+    pub fn of(cx: &Context) -> Result<Self> {
+        let Report { story, pins, chain, zone, .. } = Report::new(&cx.view, &cx.logbook)?;
+        Ok(Self { story, pins, chain, zone, author: cx.settings.author.clone() })
     }
 
     /// The report of a case.
     pub fn report<'a>(&self, view: &'a CaseView) -> Report<'a> {
         let (story, pins, chain) = (self.story.clone(), self.pins.clone(), self.chain.clone());
-        Report { view, story, pins, chain, zone: self.zone.clone() }
+        let (zone, author) = (self.zone.clone(), self.author.clone());
+        Report { view, story, pins, chain, zone, written: clock::now(), author, box_sha256: None }
     }
 }
 

@@ -56,8 +56,8 @@ impl Context {
 
     fn take_hits(&mut self, hits: Arc<Vec<u32>>) {
         self.stream.hits = Some(hits);
-        if std::mem::take(&mut self.stream.find_moves) {
-            self.message = self.go_to_hit(self.stream.find_from, false, true);
+        if let Some((back, inclusive)) = self.stream.find_moves.take() {
+            self.message = self.go_to_hit(self.stream.find_from, back, inclusive);
         }
     }
 
@@ -71,7 +71,8 @@ impl Context {
         match Filter::find(text) {
             Ok(find) => {
                 self.stream.find = Some(find);
-                self.stream.find_moves = true;
+                // People start at the end and read upwards: the nearest hit above is where the eye goes.
+                self.stream.find_moves = Some((true, true));
                 self.ask_for_hits();
             }
             Err(error) => self.message = Some(error.message),
@@ -87,12 +88,20 @@ impl Context {
     /// Goes to the next hit after (or before) a place; `inclusive` lets the place itself count. Gives what is to be said.
     pub fn go_to_hit(&mut self, from: usize, back: bool, inclusive: bool) -> Option<String> {
         if self.stream.find.is_none() {
-            return Some("Nothing to find yet. / finds text.".into());
+            // Esc took the marks away, not the text.
+            let text = std::mem::take(&mut self.stream.find_text);
+            if text.is_empty() {
+                return Some("Nothing to find yet. / finds text.".into());
+            }
+            self.stream.find_from = self.stream.cursor;
+            self.look_for(&text);
+            self.stream.find_moves = Some((back, false));
+            return None;
         }
         let Some(hits) = self.stream.hits.clone() else { return Some("Still searching …".into()) };
         let from = from as u32;
         let found = if back {
-            hits[..hits.partition_point(|hit| *hit < from)].last()
+            hits[..hits.partition_point(|hit| if inclusive { *hit <= from } else { *hit < from })].last()
         } else {
             hits.get(hits.partition_point(|hit| if inclusive { *hit < from } else { *hit <= from }))
         };

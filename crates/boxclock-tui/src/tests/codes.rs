@@ -87,7 +87,8 @@ fn the_family_of_a_code_is_chosen_kept_and_taken_back() {
     let Mode::Menu(menu) = &screen.app.mode else { panic!("no menu") };
     let kerberos = menu.items.iter().position(|(text, _)| text.contains("here") && text.contains("Kerberos")).unwrap();
     assert!(menu.items[0].0.contains("the words and signs around it"), "{}", menu.items[0].0);
-    screen.keys(&format!("{}\n", "j".repeat(kerberos)));
+    (0..kerberos).for_each(|_| screen.key(KeyCode::Down));
+    screen.keys("\n");
     assert_eq!(family(&screen), "kerberos");
     assert!(screen.draw(160, 40).contains("Kerberos error"), "{}", screen.draw(160, 40));
     // It is in the logbook, and the filter knows it.
@@ -101,7 +102,8 @@ fn the_family_of_a_code_is_chosen_kept_and_taken_back() {
     // From the list of codes it holds wherever the code stands.
     screen.keys("4or");
     assert!(matches!(screen.app.mode, Mode::Menu(_)));
-    screen.keys("j\n");
+    screen.key(KeyCode::Down);
+    screen.keys("\n");
     assert_ne!(
         screen.app.view_of::<CodesView>().codes.iter().find(|row| row.code.number == 5).unwrap().code.family.name(),
         first

@@ -7,11 +7,11 @@ use boxclock_core::analysis::{Analysis, CaseView, Pieces, Reads};
 use boxclock_core::case::ZoneFrom;
 use boxclock_core::clock::SECOND;
 use boxclock_core::clock::human::{date_time, drift_text, duration_text};
-use boxclock_core::coverage::{self, Cover, Row};
+use boxclock_core::coverage::{self, Cover, Moment, Row};
 use boxclock_core::event::Row as EventRow;
 use boxclock_core::facts::checks::all_findings;
 use boxclock_core::facts::{Checks, Finding, Level};
-use boxclock_core::gather::{Window, time_of};
+use boxclock_core::gather::time_of;
 use boxclock_core::report::sources::SourceOut;
 use boxclock_core::source::Class;
 use boxclock_core::timeline::drift::{ClockAnalysis, Suggestion};
@@ -46,7 +46,7 @@ const BAR: usize = 16;
 #[derive(Clone, Debug, Default)]
 pub struct BoxState {
     /// The moment that should be covered.
-    pub window: Option<Window>,
+    pub moment: Option<Moment>,
     /// For each host and class: whether it is.
     pub cover: Vec<Row>,
     /// What the checks found.
@@ -65,10 +65,11 @@ impl Analysis for BoxAnalysis {
     type Found = BoxState;
 
     fn merge(&self, view: &CaseView, _: &Pieces<'_, ()>, work: &Work) -> Result<BoxState> {
-        let window = coverage::moment(&view.case, &view.loaded);
+        let moment = coverage::moment(&view.case, &view.loaded);
+        let window = moment.as_ref().map(|moment| moment.window);
         let cover = window.map_or(Vec::new(), |window| coverage::coverage(&view.case, &view.loaded, window));
         let (findings, _) = all_findings(view, &Checks::load(), work)?;
-        Ok(BoxState { window, cover, findings })
+        Ok(BoxState { moment, cover, findings })
     }
 }
 
@@ -301,9 +302,12 @@ impl BoxView {
         let Some(cover) = state.cover.iter().find(|row| row.host == host && row.class == class) else {
             return pane.faint("These logs are not expected to cover a moment.");
         };
-        if let Some(window) = state.window {
-            let (from, to) = (date_time(window.from, &cx.zone), date_time(window.to, &cx.zone));
+        if let Some(moment) = &state.moment {
+            let (from, to) = (date_time(moment.window.from, &cx.zone), date_time(moment.window.to, &cx.zone));
             pane.facts("moment", &format!("{} to {}", &from[..19], &to[11..19]));
+            if let Some(note) = moment.note(&cx.zone) {
+                pane.facts("", &format!("{note} 1 opens the Story: state there when it happened."));
+            }
         }
         pane.facts("covered", cover.state.words());
         pane.facts("why", &cover.detail);

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use boxclock_core::cause::{CauseAnalysis, CauseLink, Suggestion};
-use boxclock_core::clock::human::{date_time, time_of_day};
+use boxclock_core::clock::human::date_time;
 use boxclock_core::event::Row;
 use boxclock_core::logbook::{ChainLink, Link, Pin};
 use boxclock_core::{Error, Result};
@@ -271,8 +271,7 @@ impl View for CauseView {
         }
         let (link, pin) = cx.cause_order()[index];
         let event = cx.row_of_pin(pin).map(|row| cx.event(row));
-        let time =
-            event.and_then(|event| event.time()).map_or("no time     ".into(), |time| time_of_day(time, &cx.zone));
+        let time = event.map_or_else(|| short_time(cx, None), |event| short_time(cx, event.time()));
         let host = event.map_or("", |event| event.host());
         let number = event.map_or(0, |event| event.actor().host);
         let note = if pin.note.is_empty() { "(no note)" } else { &pin.note };
@@ -288,7 +287,7 @@ impl View for CauseView {
             Span::styled(fit(mark, 10), hue),
             Span::raw(format!("{time}  ")),
             Span::styled(fit(host, 12), cx.theme.host(number)),
-            Span::raw(format!(" {}", fit(note, width.saturating_sub(39)))),
+            Span::raw(format!(" {}", fit(note, width.saturating_sub(41)))),
         ];
         let reason = match link {
             Some(link) if link.reason.is_empty() => "no reason given yet (e)".to_owned(),
@@ -333,9 +332,14 @@ impl View for CauseView {
     }
 }
 
+/// Day and time to the second: a chain goes over days, and nobody should have to guess which.
+fn short_time(cx: &Context, time: Option<i64>) -> String {
+    time.map_or_else(|| fit("no time", 14), |time| date_time(time, &cx.zone)[5..19].to_owned())
+}
+
 fn time_and_host(cx: &Context, row: Row) -> (String, String, u32) {
     let event = cx.event(row);
-    let time = event.time().map_or("no time     ".into(), |time| time_of_day(time, &cx.zone));
+    let time = short_time(cx, event.time());
     (time, event.host().to_owned(), event.actor().host)
 }
 
@@ -349,7 +353,7 @@ fn suggested(cx: &Context, number: usize, one: &Suggestion, width: usize) -> Ite
         Span::styled(fit(&mark, 10), cx.theme.hue(Hue::Sky)),
         Span::raw(format!("{time}  ")),
         Span::styled(fit(&host, 12), cx.theme.host(lane)),
-        Span::raw(format!(" {}", fit(&first.text, width.saturating_sub(39)))),
+        Span::raw(format!(" {}", fit(&first.text, width.saturating_sub(41)))),
     ];
     let says = if one.provable {
         format!("suggestion {}: {}", number + 1, one.reasons.join("; "))

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use boxclock_core::Result;
-use boxclock_core::clock::human::{date_time, time_of_day};
+use boxclock_core::clock::human::date_time;
 use boxclock_core::code::reading::other_forms;
 use boxclock_core::code::{Catalogues, Code, Family, Form, catalogue};
 use boxclock_core::report::codes::{CodeAnalysis, CodeCount, Order, Relative, RelativesOf, SLICES, sort};
@@ -85,12 +85,15 @@ fn refreshing() -> Then {
 
 /// Columns of a code.
 const CODE: usize = 14;
+/// Columns of the name of its family.
+const FAMILY: usize = 10;
 /// Columns of the small density line.
 const LINE: usize = SLICES / 2;
 
 /// The columns that fit.
 struct Columns {
     code: usize,
+    family: usize,
     first: usize,
     name: usize,
     line: usize,
@@ -100,13 +103,15 @@ struct Columns {
 
 impl Columns {
     fn of(width: usize) -> Self {
-        let line = if width >= 70 { LINE + 1 } else { 0 };
-        let hosts = if width >= 110 { 18 } else { 0 };
-        // Count, shape, code, first.
-        let (code, first) = if width >= 56 { (CODE, 9) } else { (10, 0) };
-        let left = width.saturating_sub(1 + 7 + 1 + 2 + code + 1 + first + line + hosts);
-        let name = if left >= 34 { (left / 2).min(34) } else { 0 };
-        Self { code, first, name, line, hosts, gloss: left - name }
+        // Whose code it is and what it means come first, whatever the width.
+        let (code, family) = if width >= 56 { (CODE, FAMILY) } else { (10, FAMILY) };
+        let first = if width >= 72 { 15 } else { 0 };
+        let line = if width >= 112 { LINE + 1 } else { 0 };
+        let hosts = if width >= 130 { 18 } else { 0 };
+        // Count, shape, code.
+        let left = width.saturating_sub(1 + 7 + 1 + 2 + code + 1 + family + first + line + hosts);
+        let name = if left >= 44 { (left / 2).min(34) } else { 0 };
+        Self { code, family, first, name, line, hosts, gloss: left - name }
     }
 }
 
@@ -167,9 +172,10 @@ impl View for CodesView {
         let columns = Columns::of(width);
         let order = if self.order == Order::Worst { "worst first" } else { "by time" };
         let head = format!(
-            " {:>7}   {} {}{}{}{}{}",
+            " {:>7}   {} {}{}{}{}{}{}",
             "events",
             fit("code", columns.code),
+            fit("family", columns.family),
             fit("name", columns.name),
             fit(if columns.line > 0 { "when" } else { "" }, columns.line),
             fit("first", columns.first),
@@ -283,6 +289,7 @@ fn spans(cx: &Context, code: &CodeCount, columns: &Columns) -> Vec<Span<'static>
         Span::raw(" "),
     ];
     let gap = |width: usize| width.saturating_sub(1);
+    spans.push(Span::styled(fit(&cut(code.code.family.name(), gap(columns.family)), columns.family), cx.theme.faint()));
     if columns.name > 0 {
         let name = reading.name.filter(|name| *name != code.code.written(&cx.catalogues())).unwrap_or("-");
         spans.push(Span::raw(fit(&cut(name, gap(columns.name)), columns.name)));
@@ -291,7 +298,7 @@ fn spans(cx: &Context, code: &CodeCount, columns: &Columns) -> Vec<Span<'static>
         spans.push(Span::styled(density_line(&code.slices), cx.theme.faint()));
         spans.push(Span::raw(" "));
     }
-    let first = code.span.map_or("-".into(), |(first, _)| time_of_day(first, &cx.zone)[..8].to_owned());
+    let first = code.span.map_or("-".into(), |(first, _)| date_time(first, &cx.zone)[5..19].to_owned());
     spans.push(Span::styled(fit(&first, columns.first), cx.theme.faint()));
     if columns.hosts > 0 {
         let hosts: Vec<&str> = code.hosts.iter().map(|(host, _)| host.as_str()).collect();
@@ -330,8 +337,11 @@ mod tests {
     #[test]
     fn columns_fit_any_width() {
         for width in 0..220 {
-            let Columns { code, first, name, line, hosts, gloss } = Columns::of(width);
-            assert!(name + line + hosts + gloss == 0 || code + first + name + line + hosts + gloss < width, "{width}");
+            let Columns { code, family, first, name, line, hosts, gloss } = Columns::of(width);
+            let all = code + family + first + name + line + hosts + gloss;
+            assert!(name + line + hosts + gloss == 0 || all < width, "{width}");
+            // At 80 columns beside the rail, family and meaning have room.
+            assert!(width < 60 || family > 0 && gloss >= 20, "{width}");
         }
     }
 }

@@ -3,14 +3,14 @@
 use std::sync::{Arc, Mutex, PoisonError};
 
 use boxclock_core::report::markdown;
-use ratatui::style::Style;
-use ratatui::text::Span;
+use ratatui::text::{Line, Span};
 
 use super::{Item, ListState, Spec, View, ViewCommand};
 use crate::context::{Context, Question, ReportParts, Then};
 use crate::jobs::{Apply, Kind};
 use crate::pane::Pane;
-use crate::text::{fit, skip};
+
+mod render;
 
 static SPEC: Spec = Spec {
     id: "report",
@@ -29,7 +29,10 @@ const PREVIEW: Kind = ("report", 0);
 #[derive(Default)]
 struct ReportView {
     list: ListState,
-    lines: Vec<String>,
+    /// The report as it is written, and its lines as they look at a width.
+    text: String,
+    lines: Vec<Line<'static>>,
+    width: u16,
     /// The state of the case that the preview was asked for.
     asked: Option<u64>,
     /// Where the job leaves a new preview.
@@ -65,12 +68,17 @@ impl View for ReportView {
 
     fn prepare(&mut self, cx: &mut Context) {
         if let Some(text) = self.fresh.lock().unwrap_or_else(PoisonError::into_inner).take() {
-            self.lines = text.lines().map(str::to_owned).collect();
+            (self.text, self.width) = (text, 0);
+        }
+        let width = cx.layout.middle.width;
+        if self.width != width {
+            self.width = width;
+            self.lines = render::lines(&self.text, usize::from(width), cx.theme);
         }
         if self.asked.replace(cx.state) == Some(cx.state) {
             return;
         }
-        match ReportParts::of(&cx.view, &cx.logbook) {
+        match ReportParts::of(cx) {
             Ok(parts) => {
                 let fresh = Arc::clone(&self.fresh);
                 cx.start(PREVIEW, move |view, _| {
@@ -79,15 +87,14 @@ impl View for ReportView {
                     Ok(Box::new(|_: &mut Context| {}) as Apply<Context>)
                 });
             }
-            Err(error) => self.lines = vec![error.to_string()],
+            Err(error) => self.lines = vec![Line::raw(error.to_string())],
         }
     }
 
-    fn item(&self, cx: &Context, index: usize, width: usize) -> Item {
-        let line = &self.lines[index];
-        let style = if line.starts_with('#') { cx.theme.strong() } else { Style::new() };
-        let text = fit(&skip(line, cx.stream.shifted), width.saturating_sub(1));
-        Item::one(vec![Span::raw(" "), Span::styled(text, style)])
+    fn item(&self, _: &Context, index: usize, _: usize) -> Item {
+        Item::one(self.lines.get(index).map_or(Vec::new(), |line| {
+            line.spans.iter().map(|span| Span::styled(span.content.clone(), line.style.patch(span.style))).collect()
+        }))
     }
 
     fn empty(&self, _: &Context) -> Vec<String> {

@@ -46,7 +46,7 @@ impl View for StoryView {
         let text = cx.story.get(key).to_owned();
         Ok(Then::Ask(Question::new(label, "Enter saves, Esc cancels", text, move |cx, text| {
             // Moments are shown back in full, so that nobody takes one for another.
-            let text = Story::in_full(key, text, &cx.zone, boxclock_core::clock::now());
+            let text = Story::in_full(key, text.trim(), &cx.zone, boxclock_core::clock::now())?;
             set_field(cx, key, text)?;
             Ok(Then::Stay)
         })))

@@ -134,9 +134,13 @@ impl View for StreamView {
         let cursor = cx.stream.cursor;
         let above = problems.partition_point(|place| (*place as usize) < cursor);
         let below = problems.len() - problems.partition_point(|place| (*place as usize) <= cursor);
-        let total = cx.view.loaded.table.len();
-        let shown = if cx.stream.rows.rows.is_some() { cx.row_count() } else { (cursor + 1).min(total) };
-        let events = format!("{} of {}", grouped(shown as u64), grouped(total as u64));
+        // One place, one meaning, folded or filtered or not: the row of rows, then how many of all events pass.
+        let (rows, total) = (cx.row_count(), cx.view.loaded.table.len());
+        let mut events = format!("row {} of {}", grouped((cursor + 1).min(rows) as u64), grouped(rows as u64));
+        let passed = cx.stream.rows.passed.as_ref().map_or(total, |rows| rows.len());
+        if passed != total || rows != total {
+            events.push_str(&format!("   {} of {} events", grouped(passed as u64), grouped(total as u64)));
+        }
         format!("{events}   problems {} ↑ {} ↓", grouped(above as u64), grouped(below as u64))
     }
 

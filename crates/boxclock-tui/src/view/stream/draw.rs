@@ -196,7 +196,8 @@ pub fn draw_line(cx: &Context, line: &StreamLine, columns: &Columns, before: Opt
     let theme = &cx.theme;
     let severity = event.severity();
     let flags = event.flags();
-    let (suspect, dump) = (flags & flag::SUSPECT != 0, flags & flag::DUMP != 0);
+    let dump = flags & flag::DUMP != 0;
+    let suspect = looks_bad(event);
     let level = if suspect { theme.severity(Severity::WARN) } else { theme.severity(severity) };
     let mut front = vec![margin(cx, line)];
     for (column, width) in &columns.list {
@@ -242,6 +243,11 @@ pub fn draw_line(cx: &Context, line: &StreamLine, columns: &Columns, before: Opt
     lines
 }
 
+/// Whether it counts as a problem by its text or by its code, though its level does not say so.
+fn looks_bad(event: EventRef<'_>) -> bool {
+    event.is_problem() && event.severity() < Severity::WARN && event.flags() & flag::DUMP == 0
+}
+
 /// One column: a pin, the selection, or an ink.
 fn margin(cx: &Context, line: &StreamLine) -> Span<'static> {
     if let Some(pin) = cx.pinned.get(&line.row.0) {
@@ -260,7 +266,7 @@ fn margin(cx: &Context, line: &StreamLine) -> Span<'static> {
 /// many as it takes where lines are wrapped.
 pub fn text_rows(cx: &Context, line: &StreamLine, width: usize, most: usize) -> Vec<Vec<Span<'static>>> {
     let event = cx.event(line.row);
-    let suspect = event.flags() & flag::SUSPECT != 0;
+    let suspect = looks_bad(event);
     let level = cx.theme.severity(if suspect { Severity::WARN } else { event.severity() });
     let pieces = pieces(cx, line, level);
     let clusters: Vec<(&str, usize, Style)> = pieces

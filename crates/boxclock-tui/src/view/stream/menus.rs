@@ -1,7 +1,7 @@
 //! Menus of the Stream: what can be done with an ink, a value, a piece of the filter, a lens; what a walk goes along.
 
-use boxclock_core::clock::Zone;
-use boxclock_core::clock::human::date_time;
+use boxclock_core::clock::human::{date_time, moment};
+use boxclock_core::clock::{self, Zone};
 use boxclock_core::query::Filter;
 use boxclock_core::query::Lens;
 use boxclock_core::query::values::{pieces, quoted};
@@ -9,6 +9,8 @@ use boxclock_core::query::values::{pieces, quoted};
 use crate::context::{Choice, Context, Menu, Question, Then, item};
 use crate::stream::WalkTarget;
 
+/// How far around an event is offered: in words, and as the filter writes it.
+const AROUND: [(&str, &str); 4] = [("a minute", "1m"), ("5 minutes", "5m"), ("10 seconds", "10s"), ("an hour", "1h")];
 /// Attributes of an event that are offered.
 const MAX_ATTRIBUTES: usize = 20;
 /// Characters of a template that are shown.
@@ -99,7 +101,19 @@ impl Context {
         let mut items = Vec::new();
         if let Some(time) = self.chosen().and_then(|event| event.time()) {
             let time = date_time(time, &Zone::utc())[..23].replace(' ', "T");
-            items.push(filter_item("around this, 5 minutes", with(&format!("time within 5m of {time}Z"))));
+            // Without the other conditions: what the filter hides is what is looked for around a hit.
+            for (words, span) in AROUND {
+                items.push(filter_item(
+                    format!("everything within {words} of this; < goes back"),
+                    format!("time within {span} of {time}Z"),
+                ));
+            }
+            if !self.stream.filter_text.is_empty() {
+                items.push(filter_item(
+                    "what passes the filter within 5 minutes of this",
+                    with(&format!("time within 5m of {time}Z")),
+                ));
+            }
         }
         items.extend(pieces.iter().map(|piece| filter_item(format!("only     {piece}"), with(piece))));
         items
@@ -181,6 +195,17 @@ impl Context {
             let about = if lens.about.is_empty() { &lens.filter } else { &lens.about };
             items.push(filter_item(format!("{:<17} {about}", lens.name), lens.filter.clone()));
         }
+        let last_good = moment(&self.story.last_good, &self.view.case.zone, clock::now());
+        items.push(match last_good {
+            Ok(time) => {
+                let time = date_time(time, &Zone::utc())[..19].replace(' ', "T");
+                let label = format!("{:<17} Which kinds of messages came first after it last worked?", "new");
+                filter_item(label, format!("firstseen>={time}Z"))
+            }
+            Err(_) => item(format!("{:<17} needs the time when it last worked", "new"), |_| {
+                Ok(Then::say("1 opens the Story: write there when it last worked, then this lens shows what is new."))
+            }),
+        });
         for lens in of_case.into_iter().map(Lens::from) {
             let name = lens.name.clone();
             items.push(item(format!("save {} as a file, for all cases", lens.name), move |_| {
