@@ -97,6 +97,7 @@ impl Task {
                 ("hide", "Host names", "yes: replace the labels of the hosts too"),
                 ("words", "Words", "more words to replace, separated by blanks"),
                 ("except", "Except", "names of rules to skip (v lists them)"),
+                ("keep", "Keep", "values that stay as they are, separated by commas (v lists what would go)"),
                 ("binary", "Binaries", "yes: include dumps and event logs, which cannot be redacted"),
                 ("confirm", "Confirm", "yes: write the copy although something in it still looks like a secret"),
             ],
@@ -476,6 +477,13 @@ impl Collecting {
             into: write.then(|| PathBuf::from(self.text("copy").trim())),
             words: words("words"),
             except: words("except"),
+            keep: self
+                .text("keep")
+                .split(',')
+                .map(str::trim)
+                .filter(|value| !value.is_empty())
+                .map(str::to_owned)
+                .collect(),
             hide_hosts: is("hide"),
             pinned: is("pinned") && around.is_some(),
             within: self.text("span").to_owned(),

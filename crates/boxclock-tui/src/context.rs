@@ -37,6 +37,7 @@ use crate::settings::Settings;
 use crate::stream::Stream;
 use crate::theme::Theme;
 
+pub use filters::{off_format, off_host, off_name};
 pub use following::Follow;
 pub use output::ReportParts;
 

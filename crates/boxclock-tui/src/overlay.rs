@@ -75,8 +75,8 @@ pub fn centred(all: Rect, width: u16, height: u16) -> Rect {
 fn line(cx: &Context, binding: &Binding, width: usize) -> Line<'static> {
     Line::from(vec![
         Span::raw(" "),
-        Span::styled(fit(&binding.keys.join("  "), 18), cx.theme.strong()),
-        Span::raw(cut(binding.long, width.saturating_sub(20))),
+        Span::styled(fit(&binding.keys.join("  "), 24), cx.theme.strong()),
+        Span::raw(cut(binding.long, width.saturating_sub(26))),
     ])
 }
 
@@ -107,8 +107,8 @@ pub fn help(cx: &Context, specs: &[&'static Spec], scrolled: usize, frame: &mut 
     ] {
         lines.push(Line::from(vec![
             Span::raw(" "),
-            Span::raw(fit(shape, 18)),
-            Span::raw(cut(meaning, width.saturating_sub(20))),
+            Span::raw(fit(shape, 24)),
+            Span::raw(cut(meaning, width.saturating_sub(26))),
         ]));
     }
     let most = lines.len().saturating_sub(usize::from(area.height.saturating_sub(2)));

@@ -589,6 +589,7 @@ fn the_box_says_what_it_covers_and_what_the_checks_found() {
         advice: "free space".into(),
     };
     screen.app.view_of::<BoxView>().given = Some(std::sync::Arc::new(BoxState {
+        problems: Vec::new(),
         moment: Some(Moment { window: Window { from: 0, to: 1 }, unstated: None }),
         cover: vec![
             cover(Class::Application, Cover::Covered, ""),

@@ -437,6 +437,9 @@ pub struct Redact {
     /// Leave this rule out
     #[arg(long, value_name = "RULE")]
     pub except: Vec<String>,
+    /// Leave this value as it is, whatever rule finds it
+    #[arg(long, value_name = "VALUE")]
+    pub keep: Vec<String>,
     /// More rules, as a TOML file
     #[arg(long, value_name = "FILE.toml")]
     pub rules: Vec<PathBuf>,

@@ -59,6 +59,8 @@ pub struct RedactPlan {
     pub confirmed: bool,
     /// Who signs the copy.
     pub signer: Option<Arc<Signer>>,
+    /// Values that stay as they are, whatever rule finds them.
+    pub keep: Vec<String>,
 }
 
 /// Something that still looks like a secret in the copy.
@@ -105,7 +107,7 @@ pub fn redact(options: &RedactPlan, rules: &[Rule], key: [u8; 32], work: &Work) 
         return Err(Error::new(format!("{}: {}: a damaged box cannot be redacted", damaged.path, damaged.reason)));
     }
     let of = hex(&Sha256::digest(serde_json::to_vec(&seal).unwrap_or_default()));
-    let mut redactor = Redactor::new(rules, key);
+    let mut redactor = Redactor::new(rules, key).keeping(&options.keep);
     let folder = options.into.as_deref().and_then(Path::parent).filter(|folder| !folder.as_os_str().is_empty());
     let mut writer = match &options.into {
         Some(into) => Some(BoxWriter::new(into, folder.unwrap_or(Path::new(".")))?),
@@ -137,7 +139,7 @@ pub fn redact(options: &RedactPlan, rules: &[Rule], key: [u8; 32], work: &Work) 
     redactor.spread();
     // Who looks through the copy knows all rules that ship with the program, also those that were switched off.
     let shipped = Rules::shipped();
-    let stranger = Redactor::new(&shipped.good, [0; 32]);
+    let stranger = Redactor::new(&shipped.good, [0; 32]).keeping(&options.keep);
     for (((file, host, _), part), kind) in files.iter().zip(&parts).zip(&kinds) {
         work.check()?;
         let Some(sealed) = seal.files.iter().find(|sealed| sealed.path == file.name).cloned() else { continue };

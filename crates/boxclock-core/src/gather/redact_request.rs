@@ -23,6 +23,8 @@ pub struct RedactRequest {
     pub rules: Vec<PathBuf>,
     /// Names of rules that are not applied.
     pub except: Vec<String>,
+    /// Values that stay as they are, whatever rule finds them.
+    pub keep: Vec<String>,
     /// Words to replace too.
     pub words: Vec<String>,
     /// Whether the labels of hosts are replaced.
@@ -101,6 +103,7 @@ impl RedactRequest {
             formats: case.sources.iter().filter_map(|source| Some((source.name.clone(), detected(source)?))).collect(),
             confirmed: self.confirmed,
             signer: self.signer.clone(),
+            keep: self.keep.clone(),
         };
         Ok(RedactReady { plan, rules, key: logbook.redaction_key()? })
     }

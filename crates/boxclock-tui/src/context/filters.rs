@@ -2,6 +2,7 @@
 
 use boxclock_core::query::Filter;
 use boxclock_core::query::values::quoted;
+use boxclock_core::report::sources::SourceOut;
 use boxclock_core::{Error, Result};
 
 use super::{Context, Then};
@@ -67,19 +68,29 @@ impl Context {
         Ok(Then::say("Only this source is shown; , shows all again."))
     }
 
-    /// Whether a source is switched off in the Stream.
-    pub fn is_off(&self, source: &str) -> bool {
-        self.stream.filter_text.contains(&off_piece(source))
+    /// Whether a source is switched off in the Stream: itself, or with others that are alike.
+    pub fn is_off(&self, source: &SourceOut) -> bool {
+        let host = source.host.as_deref().unwrap_or_default();
+        let name = crate::text::last_part(&source.source);
+        let pieces = [off_source(&source.source), off_host(host), off_format(source.format), off_name(name)];
+        pieces.iter().any(|piece| self.stream.filter_text.contains(piece))
     }
 
-    /// Switches a source off in the Stream, or on again: a piece of the filter that everybody sees.
+    /// Switches a source off in the Stream, or on again.
     ///
     /// # Errors
     /// When the filter is wrong with it.
     pub fn toggle_source(&mut self, source: &str) -> Result<()> {
-        let piece = off_piece(source);
+        self.toggle_piece(&off_source(source))
+    }
+
+    /// Adds a piece to the filter, or takes it out: what is switched off is said where everybody sees it.
+    ///
+    /// # Errors
+    /// When the filter is wrong with it.
+    pub fn toggle_piece(&mut self, piece: &str) -> Result<()> {
         let now = &self.stream.filter_text;
-        let text = match now.find(&piece) {
+        let text = match now.find(piece) {
             Some(at) => format!("{} {}", now[..at].trim_end(), now[at + piece.len()..].trim_start()),
             None => format!("{now} {piece}"),
         };
@@ -87,6 +98,22 @@ impl Context {
     }
 }
 
-fn off_piece(source: &str) -> String {
+/// The piece of a filter that switches a source off.
+fn off_source(source: &str) -> String {
     format!("not source=\"{source}\"")
+}
+
+/// The piece that switches a host off.
+pub fn off_host(host: &str) -> String {
+    format!("not host=\"{host}\"")
+}
+
+/// The piece that switches a format off.
+pub fn off_format(format: &str) -> String {
+    format!("not format=\"{format}\"")
+}
+
+/// The piece that switches the logs of a name off, wherever they lie.
+pub fn off_name(name: &str) -> String {
+    format!("not source~\"/{name}\"")
 }

@@ -264,3 +264,88 @@ fn a_selection_is_exactly_what_is_written_and_copied() {
         screen.keys("s");
     }
 }
+
+/// Forty hosts with two logs each; the log of the bridge on gw-07 is full of errors.
+fn many() -> Screen {
+    let files: Vec<(String, String)> = (0..40)
+        .flat_map(|at| {
+            let bad = if at == 7 { "2026-04-12T02:31:07Z ERROR bridge: NAK\n".repeat(5) } else { String::new() };
+            let fed = format!("2026-04-12T02:{at:02}:00Z INFO app: fed\n");
+            [
+                (format!("gw-{at:02}/app.log"), fed.repeat(at + 1)),
+                (format!("gw-{at:02}/bridge.log"), format!("{bad}2026-04-12T02:40:00Z INFO bridge: open\n")),
+            ]
+        })
+        .collect();
+    let files: Vec<(&str, &str)> = files.iter().map(|(name, text)| (name.as_str(), text.as_str())).collect();
+    Screen::of(&files)
+}
+
+#[test]
+fn many_hosts_are_folded_searched_sorted_and_switched_off() {
+    let mut screen = many();
+    screen.keys("2");
+    let drawn = screen.draw(140, 30);
+    assert!(drawn.contains("▸ gw-00") && !drawn.contains("bridge.log"), "folded at first: {drawn}");
+    // The host with the most problems first, and its sources with how many.
+    screen.keys("sg");
+    let drawn = screen.draw(140, 30);
+    let first = drawn.lines().find(|line| line.contains("gw-")).unwrap().to_owned();
+    assert!(first.contains("▸ gw-07") && first.contains("5 problems"), "{first}");
+    screen.keys("\n");
+    let drawn = screen.draw(140, 30);
+    let source = drawn.lines().find(|line| line.contains("bridge.log")).unwrap().to_owned();
+    assert!(source.contains(" 6         5 "), "events and problems: {source}");
+    // What is searched for opens its hosts.
+    screen.keys("/gw-11 app\n");
+    let drawn = screen.draw(140, 30);
+    assert!(drawn.contains("with gw-11 app") && drawn.contains("app.log") && !drawn.contains("gw-07"), "{drawn}");
+    screen.key(KeyCode::Esc);
+    screen.keys("g");
+    assert!(screen.draw(140, 30).contains("gw-07"));
+    screen.keys("/nowhere\n");
+    assert!(screen.draw(140, 30).contains("Nothing has the words: nowhere"));
+    screen.key(KeyCode::Esc);
+    // A host is switched off whole, and logs of one name everywhere.
+    screen.keys("gOhost\n");
+    assert_eq!(screen.app.cx.stream.filter_text, "not host=\"gw-07\"");
+    assert_eq!(screen.app.cx.row_count(), 820 + 45 - 14);
+    screen.keys("gOhost\n");
+    screen.keys("/bridge.log\ngjO");
+    screen.keys("on all hosts\n");
+    assert_eq!(screen.app.cx.stream.filter_text, "not source~\"/bridge.log\"");
+    assert_eq!(screen.app.cx.row_count(), 820);
+}
+
+#[test]
+fn a_seal_is_checked_on_the_screen() {
+    use boxclock_core::gather::{PackRequest, pack};
+    use boxclock_core::work::Work;
+    let folder = tempfile::tempdir().unwrap();
+    let log = folder.path().join("gw.log");
+    std::fs::write(&log, "2026-04-12T02:31:07Z ERROR bridge: NAK\n").unwrap();
+    let into = folder.path().join("night.box.zip");
+    let (hosts, to) = (format!("gw={}", log.display()), into.display().to_string());
+    let request = PackRequest { into: to, hosts, recipes: "all".into(), ..PackRequest::default() };
+    let story = boxclock_core::logbook::Story::default();
+    let options = request.options(story, &boxclock_core::clock::Zone::utc(), boxclock_core::clock::now()).unwrap();
+    pack(&options, &Work::default()).unwrap();
+    let open = |path: &std::path::Path| {
+        let case =
+            boxclock_core::case::Case::open(&[path.to_path_buf()], Default::default(), &Work::default()).unwrap();
+        let (sender, events) = crossbeam_channel::unbounded();
+        let mut app = crate::app::App::open(case, sender, crate::settings::Settings::default()).unwrap();
+        app.cx.theme = crate::theme::Theme::plain();
+        app.cx.load();
+        let mut screen = Screen { app, events, folder: boxclock_core::testing::case::<&str>(&[]) };
+        while !screen.app.cx.view.loaded.complete {
+            screen.take_one();
+        }
+        screen.keys("2g");
+        screen
+    };
+    let mut screen = open(&into);
+    screen.shows((120, 30), &["sealed 20", "v checks whether it holds"]);
+    screen.keys("v");
+    screen.shows((120, 30), &["● the seal holds", "by nobody"]);
+}

@@ -59,7 +59,7 @@ fn a_view_is_one_file_and_one_line() {
     // Its tab, items, reading pane, hint, message and help are all made from what it says of itself.
     screen.shows((160, 30), &["8 Tide", "quay 1: high", "Water level at the quay", "y raise", "The tide is high."]);
     screen.keys("?");
-    screen.shows((160, 140), &["Tide: when the water comes", "raise the tide"]);
+    screen.shows((160, 160), &["Tide: when the water comes", "raise the tide"]);
 }
 
 /// The section of the guide that lists all keys.

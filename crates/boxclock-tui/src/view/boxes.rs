@@ -1,31 +1,37 @@
 //! The Box view: each host with its classes of logs and their sources, whether they cover the moment, and what the checks found.
 
-use std::collections::BTreeMap;
-use std::sync::Arc;
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex, PoisonError};
 
 use boxclock_core::analysis::{Analysis, CaseView, Pieces, Reads};
-use boxclock_core::case::ZoneFrom;
-use boxclock_core::clock::SECOND;
-use boxclock_core::clock::human::{date_time, drift_text, duration_text};
-use boxclock_core::coverage::{self, Cover, Moment, Row};
+use boxclock_core::clock::human::date_time;
+use boxclock_core::coverage::{self, Moment, Row};
 use boxclock_core::event::Row as EventRow;
 use boxclock_core::facts::checks::all_findings;
-use boxclock_core::facts::{Checks, Finding, Level};
-use boxclock_core::gather::time_of;
+use boxclock_core::facts::{Checks, Finding};
+use boxclock_core::gather::{Verdict, check};
+use boxclock_core::query::problem_rows;
 use boxclock_core::report::sources::SourceOut;
 use boxclock_core::source::Class;
 use boxclock_core::timeline::drift::{ClockAnalysis, Suggestion};
 use boxclock_core::work::Work;
 use boxclock_core::{Error, Result, visible};
 use ratatui::text::{Line, Span};
-use unicode_width::UnicodeWidthStr;
 
 use super::{Item, ListState, Spec, View, ViewCommand};
-use crate::context::{Context, Question, Then};
-use crate::jobs::Kind;
+use crate::context::{Context, Menu, Question, Taker, Then, item, off_format, off_host, off_name};
+use crate::jobs::{Apply, Kind};
 use crate::pane::Pane;
-use crate::text::{bytes, fit, grouped, many};
+use crate::text::{fit, last_part, many};
 use crate::theme::Hue;
+
+mod draw;
+mod panes;
+mod rows;
+
+use draw::{WIDE, class_line, finding_line, format_width, head_line, host_line, source_line};
+use panes::{clock_pane, host_pane, source_pane};
+use rows::Order;
 
 static SPEC: Spec = Spec {
     id: "box",
@@ -39,8 +45,6 @@ static SPEC: Spec = Spec {
 };
 
 const STATE: Kind = ("box", 0);
-/// Columns of the bar that shows a source's span.
-const BAR: usize = 16;
 
 /// What the view says about the whole box.
 #[derive(Clone, Debug, Default)]
@@ -51,6 +55,8 @@ pub struct BoxState {
     pub cover: Vec<Row>,
     /// What the checks found.
     pub findings: Vec<Finding>,
+    /// Problems in each source of the case.
+    pub problems: Vec<u64>,
 }
 
 /// Works that out.
@@ -59,7 +65,7 @@ struct BoxAnalysis;
 
 impl Analysis for BoxAnalysis {
     const NAME: &'static str = "box";
-    const VERSION: u32 = 1;
+    const VERSION: u32 = 2;
     const READS: Reads = Reads::Columns;
     type Piece = ();
     type Found = BoxState;
@@ -69,8 +75,22 @@ impl Analysis for BoxAnalysis {
         let window = moment.as_ref().map(|moment| moment.window);
         let cover = window.map_or(Vec::new(), |window| coverage::coverage(&view.case, &view.loaded, window));
         let (findings, _) = all_findings(view, &Checks::load(), work)?;
-        Ok(BoxState { moment, cover, findings })
+        Ok(BoxState { moment, cover, findings, problems: problems(view) })
     }
+}
+
+/// How many problems each source of a case has.
+fn problems(view: &CaseView) -> Vec<u64> {
+    let table = &view.loaded.table;
+    let rows = problem_rows(table);
+    let mut counts = vec![0; view.case.sources.len()];
+    for part in &table.parts {
+        let of_part = part.first_row..part.first_row + part.segment.len() as u32;
+        if let Some(count) = counts.get_mut(part.segment.source as usize) {
+            *count += of_part.filter(|row| rows.contains(*row)).count() as u64;
+        }
+    }
+    counts
 }
 
 /// A host and what its sources add up to.
@@ -82,11 +102,16 @@ pub(crate) struct HostSums {
     events: u64,
     /// Files that are no logs.
     others: usize,
+    problems: u64,
+    /// Whether its lines are shown.
+    is_open: bool,
 }
 
 /// A line of the view.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) enum BoxRow {
+    /// The seal of the box.
+    Seal,
     /// A host, with its sums.
     Host(HostSums),
     /// A class of logs of a host.
@@ -111,6 +136,15 @@ pub(crate) struct BoxView {
     /// The last answers, which stand until there are new ones.
     state: Arc<BoxState>,
     clocks: Arc<Vec<Suggestion>>,
+    /// In which order the sources stand.
+    order: Order,
+    /// Words that are searched for.
+    search: String,
+    /// Hosts that somebody opened or folded.
+    opened: HashMap<String, bool>,
+    /// What checking the seal gave, and where the job leaves it.
+    verdict: Option<std::result::Result<Verdict, String>>,
+    checked: Arc<Mutex<Option<Result<Verdict>>>>,
     #[cfg(test)]
     pub(crate) given: Option<Arc<BoxState>>,
 }
@@ -178,6 +212,55 @@ const COMMANDS: &[ViewCommand<BoxView>] = &[
         },
     },
     ViewCommand {
+        name: "switch-alike",
+        keys: &["O"],
+        short: "off/on …",
+        long: "hide or show a whole host, a format, or logs of the same name on all hosts",
+        run: |view, cx, _| Ok(view.switch_menu(cx)),
+    },
+    ViewCommand {
+        name: "search-sources",
+        keys: &["/"],
+        short: "search",
+        long: "show only the sources, findings and left-out files that have these words",
+        run: |view, _, _| {
+            let help = "parts of a path, a host, a format; leave empty for all";
+            let question = Question::new("search", help, view.search.clone(), |_, _| Ok(Then::Stay));
+            Ok(Then::Ask(Question { taker: Taker::View(SEARCH), ..question }))
+        },
+    },
+    ViewCommand {
+        name: "sort-sources",
+        keys: &["s"],
+        short: "sort",
+        long: "sort: by class, most problems first, largest first, earliest first, by name",
+        run: |view, cx, _| {
+            view.order = view.order.next();
+            view.arrange_again(cx);
+            Ok(Then::say(format!("Sources are sorted: {}.", view.order.words())))
+        },
+    },
+    ViewCommand {
+        name: "fold-hosts",
+        keys: &["f"],
+        short: "fold",
+        long: "fold all hosts into a line each, or open them all; Enter folds one",
+        run: |view, cx, _| {
+            let hosts: Vec<(String, bool)> = view.hosts().map(|sums| (sums.host.clone(), sums.is_open)).collect();
+            let open = !hosts.iter().any(|(_, is_open)| *is_open);
+            view.opened = hosts.into_iter().map(|(host, _)| (host, open)).collect();
+            view.arrange_again(cx);
+            Ok(Then::Stay)
+        },
+    },
+    ViewCommand {
+        name: "check-seal",
+        keys: &["v"],
+        short: "seal",
+        long: "check the seal: whether every file of the box is as it was sealed",
+        run: |view, cx, _| view.check_seal(cx),
+    },
+    ViewCommand {
         name: "label",
         keys: &["L"],
         short: "label",
@@ -218,7 +301,71 @@ const COMMANDS: &[ViewCommand<BoxView>] = &[
     },
 ];
 
+/// The question for the words that are searched for.
+const SEARCH: &str = "search";
+/// The check of the seal.
+const CHECK: Kind = ("seal", 0);
+
 impl BoxView {
+    /// The hosts that have a line.
+    fn hosts(&self) -> impl Iterator<Item = &HostSums> {
+        self.rows.iter().filter_map(|row| match row {
+            BoxRow::Host(sums) => Some(sums),
+            _ => None,
+        })
+    }
+
+    /// Arranges the lines anew; the same one stays chosen.
+    fn arrange_again(&mut self, cx: &Context) {
+        let chosen = self.chosen().cloned();
+        self.arrange(cx);
+        self.follow(chosen.as_ref());
+    }
+
+    /// What can be switched off or on together with the chosen line.
+    fn switch_menu(&self, cx: &Context) -> Then {
+        let mut items = Vec::new();
+        let mut add = |label: String, piece: String, count: usize| {
+            let now = if cx.stream.filter_text.contains(&piece) { "show" } else { "hide" };
+            let label = format!("{now}  {label} ({})", many(count as u64, "source"));
+            items.push(item(label, move |cx| cx.toggle_piece(&piece).map(|()| Then::Stay)));
+        };
+        let all = &cx.sources;
+        let of_host = |host: &str| all.iter().filter(|source| source.host.as_deref() == Some(host)).count();
+        if let Some(BoxRow::Source(index)) = self.chosen()
+            && let Some(source) = all.get(*index)
+        {
+            let name = last_part(&source.source);
+            let same_name =
+                |other: &&SourceOut| other.source.to_lowercase().contains(&format!("/{}", name.to_lowercase()));
+            add(
+                format!("everything in the format {}", source.format),
+                off_format(source.format),
+                all.iter().filter(|other| other.format == source.format).count(),
+            );
+            add(format!("{name} on all hosts"), off_name(name), all.iter().filter(same_name).count());
+        }
+        if let Some(host) = self.chosen_host(cx) {
+            add(format!("the host {host}"), off_host(&host), of_host(&host));
+        }
+        Menu::offer("Hide in the Stream, or show again", items, "Select a host or a source first.")
+    }
+
+    /// Checks the seal beside the screen.
+    fn check_seal(&mut self, cx: &mut Context) -> Result<Then> {
+        let (Some(_), [path]) = (&cx.view.case.seal, cx.view.case.paths.as_slice()) else {
+            return Ok(Then::say("This case is no box: there is no seal to check."));
+        };
+        let (path, checked) = (path.clone(), Arc::clone(&self.checked));
+        self.verdict = None;
+        cx.start(CHECK, move |_, work| {
+            let verdict = check(&path, work);
+            *checked.lock().unwrap_or_else(PoisonError::into_inner) = Some(verdict);
+            Ok(Box::new(|_: &mut Context| {}) as Apply<Context>)
+        });
+        Ok(Then::Stay)
+    }
+
     fn chosen(&self) -> Option<&BoxRow> {
         self.rows.get(self.list.cursor)
     }
@@ -250,50 +397,9 @@ impl BoxView {
             BoxRow::Source(index) => cx.sources.get(*index)?.host.clone()?,
             BoxRow::Finding(index) => self.state.findings.get(*index)?.host.clone(),
             BoxRow::Clock(index) => self.clocks.get(*index)?.host.clone(),
-            BoxRow::LeftOut(_) => return None,
+            BoxRow::LeftOut(_) | BoxRow::Seal => return None,
         };
         (!host.is_empty()).then_some(host)
-    }
-
-    /// Puts hosts, classes, sources and findings into the order of the Box view.
-    fn arrange(&mut self, cx: &Context) {
-        let mut hosts: BTreeMap<&str, (HostSums, BTreeMap<usize, Vec<usize>>)> = BTreeMap::new();
-        let place = |class: Class| Class::ALL.iter().position(|other| *other == class).unwrap_or(0);
-        for (index, source) in cx.sources.iter().enumerate() {
-            let (sums, classes) = hosts.entry(source.host.as_deref().unwrap_or_default()).or_default();
-            sums.sources += 1;
-            sums.bytes += source.bytes;
-            sums.events += source.events;
-            classes.entry(place(class_of(cx, source))).or_default().push(index);
-        }
-        let state = &self.state;
-        for row in &state.cover {
-            hosts.entry(&row.host).or_default().1.entry(place(row.class)).or_default();
-        }
-        let mut findings: BTreeMap<&str, Vec<usize>> = BTreeMap::new();
-        for (index, finding) in state.findings.iter().enumerate() {
-            hosts.entry(&finding.host).or_default();
-            findings.entry(&finding.host).or_default().push(index);
-        }
-        for document in cx.view.case.documents.iter() {
-            hosts.entry(&document.host).or_default().0.others += 1;
-        }
-        for program in cx.view.case.programs.iter() {
-            hosts.entry(program.host.as_deref().unwrap_or_default()).or_default().0.others += 1;
-        }
-        let mut rows = Vec::new();
-        for (host, (sums, classes)) in hosts {
-            rows.push(BoxRow::Host(HostSums { host: host.to_owned(), ..sums }));
-            let wrong = self.clocks.iter().enumerate().filter(|(_, one)| one.host == host);
-            rows.extend(wrong.filter(|(_, one)| !is_corrected(cx, one)).map(|(index, _)| BoxRow::Clock(index)));
-            rows.extend(findings.remove(host).unwrap_or_default().into_iter().map(BoxRow::Finding));
-            for (class, sources) in classes {
-                rows.push(BoxRow::Class(host.to_owned(), Class::ALL[class]));
-                rows.extend(sources.into_iter().map(BoxRow::Source));
-            }
-        }
-        rows.extend((0..cx.view.case.left_out.len()).map(BoxRow::LeftOut));
-        self.rows = rows;
     }
 
     fn class_pane(&self, cx: &Context, pane: &mut Pane<'_>, host: &str, class: Class) {
@@ -346,10 +452,14 @@ impl View for BoxView {
         if let Some(given) = &self.given {
             self.state = Arc::clone(given);
         }
+        if let Some(verdict) = self.checked.lock().unwrap_or_else(PoisonError::into_inner).take() {
+            self.verdict = match verdict {
+                Err(error) if error.is_cancelled() => None,
+                verdict => Some(verdict.map_err(|error| error.to_string())),
+            };
+        }
         if self.arranged.replace(now) != Some(now) {
-            let chosen = self.chosen().cloned();
-            self.arrange(cx);
-            self.follow(chosen.as_ref());
+            self.arrange_again(cx);
         }
     }
 
@@ -368,32 +478,58 @@ impl View for BoxView {
                     None => Then::say("This source has no events."),
                 })
             }
+            Some(BoxRow::Host(sums)) => {
+                let (host, is_open) = (sums.host.clone(), sums.is_open);
+                self.opened.insert(host, !is_open);
+                self.arrange_again(cx);
+                Ok(Then::Stay)
+            }
+            Some(BoxRow::Seal) => self.check_seal(cx),
             _ => Ok(Then::say("Enter goes to the events of a source. The reading pane (i) explains this line.")),
         }
     }
 
+    fn answer(&mut self, cx: &mut Context, question: &str, text: &str) -> Result<Then> {
+        if question == SEARCH {
+            text.trim().clone_into(&mut self.search);
+            self.arrange_again(cx);
+        }
+        Ok(Then::Stay)
+    }
+
+    fn escape(&mut self, cx: &mut Context) -> bool {
+        if cx.jobs.is_running(CHECK) {
+            cx.jobs.cancel(CHECK);
+            return true;
+        }
+        let had = !std::mem::take(&mut self.search).is_empty();
+        if had {
+            self.arrange_again(cx);
+        }
+        had
+    }
+
     fn head(&self, cx: &Context, width: usize) -> Vec<Line<'static>> {
-        let format = format_width(cx, width);
-        let head = if width >= WIDE {
-            let bar = fit("span of the case", BAR);
-            format!("     {:<format$} {:<8} {:>8} {:>10}  {bar}  source", "format", "zone", "clock", "events")
-        } else {
-            format!("     {:<format$} {:>10} source", "format", "events")
-        };
-        vec![Line::styled(head, cx.theme.faint())]
+        vec![Line::styled(fit(&head_line(cx, width, self.order.words(), &self.search), width), cx.theme.faint())]
     }
 
     fn item(&self, cx: &Context, index: usize, width: usize) -> Item {
         Item::one(match &self.rows[index] {
+            BoxRow::Seal => {
+                let (shape, text, hue) = self.seal_words(cx);
+                vec![Span::styled(fit(&format!(" {shape} {text}"), width), cx.theme.hue(hue))]
+            }
             BoxRow::Host(sums) => host_line(cx, sums, width),
             BoxRow::Class(host, class) => {
                 let state = &self.state;
                 let cover = state.cover.iter().find(|row| row.host == *host && row.class == *class);
                 class_line(cx, cover, *class, width)
             }
-            BoxRow::Source(index) => {
-                source_line(cx, &cx.sources[*index], (width, format_width(cx, width), width >= WIDE))
-            }
+            BoxRow::Source(index) => source_line(
+                cx,
+                (&cx.sources[*index], self.problems(cx, *index)),
+                (width, format_width(cx, width), width >= WIDE),
+            ),
             BoxRow::Finding(index) => match self.state.findings.get(*index) {
                 Some(finding) => finding_line(cx, finding, width),
                 None => Vec::new(),
@@ -416,12 +552,16 @@ impl View for BoxView {
     }
 
     fn empty(&self, _: &Context) -> Vec<String> {
+        if !self.search.is_empty() {
+            return vec![format!("Nothing has the words: {}. Esc shows all again.", self.search)];
+        }
         vec!["There are no sources in this case. b collects logs.".into()]
     }
 
     fn pane(&self, cx: &Context, pane: &mut Pane<'_>) {
         match self.chosen() {
             None => {}
+            Some(BoxRow::Seal) => self.seal_pane(cx, pane),
             Some(BoxRow::Source(index)) => source_pane(cx, pane, &cx.sources[*index]),
             Some(BoxRow::Host(sums)) => host_pane(cx, pane, &sums.host),
             Some(BoxRow::Class(host, class)) => self.class_pane(cx, pane, host, *class),
@@ -447,263 +587,6 @@ impl View for BoxView {
                 pane.text(&left.path);
                 pane.facts("why", &left.reason);
             }
-        }
-    }
-}
-
-/// Columns from which on zone, clock and span have room.
-const WIDE: usize = 80;
-
-/// As wide as the longest name of a format in the case, where there is room.
-fn format_width(cx: &Context, width: usize) -> usize {
-    let longest = cx.sources.iter().map(|source| source.format.width()).max().unwrap_or(0);
-    longest.clamp(11, if width >= WIDE { 17 } else { 11 })
-}
-
-/// What a source is for.
-fn class_of(cx: &Context, source: &SourceOut) -> Class {
-    let last = cx.view.case.sources.get(source.members.end.saturating_sub(1));
-    last.and_then(|source| source.class).unwrap_or(Class::Application)
-}
-
-/// Whether the clock of a suggestion is corrected by about as much already.
-fn is_corrected(cx: &Context, one: &Suggestion) -> bool {
-    let now = cx.drift().get(&one.host).map_or(0, |drift| drift.add_ns);
-    now != 0 && now.abs_diff(one.add_ns) <= 5 * SECOND.unsigned_abs()
-}
-
-fn finding_line(cx: &Context, finding: &Finding, width: usize) -> Vec<Span<'static>> {
-    let (shape, hue) = match finding.level {
-        Level::Critical => ("■", Hue::Vermilion),
-        Level::Warning => ("△", Hue::Orange),
-        Level::Note => ("·", Hue::Sky),
-    };
-    let text = format!("   {shape} {}: {}", finding.title, visible(&finding.evidence, false));
-    vec![Span::styled(fit(&text, width), cx.theme.hue(hue))]
-}
-
-fn host_line(cx: &Context, sums: &HostSums, width: usize) -> Vec<Span<'static>> {
-    let HostSums { host, sources, bytes: size, events, others } = sums;
-    let number = cx.view.loaded.table.hosts.iter().position(|name| name == host).unwrap_or(0) as u32;
-    let name = if host.is_empty() { "no host" } else { host };
-    let mut text = format!("  {}, {}, {}", many(*sources as u64, "source"), bytes(*size), many(*events, "event"));
-    if *others > 0 {
-        text.push_str(&format!(", {}", many(*others as u64, "other file")));
-    }
-    let name = format!(" {name}");
-    let rest = width.saturating_sub(name.width());
-    vec![
-        Span::styled(name, cx.theme.host(number).patch(cx.theme.strong())),
-        Span::styled(fit(&text, rest), cx.theme.faint()),
-    ]
-}
-
-fn class_line(cx: &Context, cover: Option<&Row>, class: Class, width: usize) -> Vec<Span<'static>> {
-    let mut spans = vec![Span::raw(format!("   {:<14}", class.name()))];
-    if let Some(cover) = cover {
-        let (shape, style) = match cover.state {
-            Cover::Covered => ("●", cx.theme.hue(Hue::Green)),
-            Cover::SilentGap | Cover::ClockUnknown => ("◐", cx.theme.hue(Hue::Orange)),
-            _ => ("○", cx.theme.hue(Hue::Vermilion)),
-        };
-        spans.push(Span::styled(format!("{shape} {:<16}", cover.state.words()), style));
-        let rest = width.saturating_sub(36);
-        spans.push(Span::styled(fit(&visible(&cover.detail, false), rest), cx.theme.faint()));
-    }
-    spans
-}
-
-fn source_line(cx: &Context, source: &SourceOut, (width, format, wide): (usize, usize, bool)) -> Vec<Span<'static>> {
-    let host = source.host.as_deref().unwrap_or("-");
-    let drift = cx.drift().get(&source.source).or_else(|| cx.drift().get(host));
-    let drift = drift.map_or(String::new(), |drift| drift_text(*drift));
-    let off = cx.is_off(&source.source);
-    let mark = match () {
-        () if off => "×",
-        () if source.trouble.is_empty() => " ",
-        () => "△",
-    };
-    let mut spans = vec![
-        Span::raw("   "),
-        Span::styled(mark, cx.theme.hue(Hue::Orange)),
-        Span::raw(format!(" {} ", fit(source.format, format))),
-    ];
-    let mut used = 5 + format + 1 + 11;
-    if wide {
-        spans.push(Span::styled(format!("{} {} ", fit(&source.zone, 8), right(&drift, 8)), cx.theme.faint()));
-        used += 18;
-    }
-    spans.push(Span::raw(format!("{} ", right(&grouped(source.events), 10))));
-    if wide {
-        spans.push(Span::styled(format!(" {}  ", bar(cx, source)), cx.theme.hue(Hue::Blue)));
-        used += BAR + 3;
-    }
-    // The host stands above; the end of a path says more than its start.
-    let below = format!("hosts/{host}/");
-    let name = visible(source.source.strip_prefix(&below).unwrap_or(&source.source), false);
-    let room = width.saturating_sub(used);
-    let name = if name.width() > room { tail(&name, room) } else { name };
-    spans.push(Span::styled(fit(&name, room), if off { cx.theme.faint() } else { ratatui::style::Style::new() }));
-    spans
-}
-
-/// Where a source's times lie in the span of the whole case.
-fn bar(cx: &Context, source: &SourceOut) -> String {
-    let (Some((from, to)), Some(first), Some(last)) = (cx.span(), source.first, source.last) else {
-        return " ".repeat(BAR);
-    };
-    let span = to.saturating_sub(from).max(1);
-    let place = |time: i64| {
-        let part = time.saturating_sub(from) as f64 / span as f64;
-        ((part * BAR as f64) as usize).min(BAR - 1)
-    };
-    let (first, last) = (place(first), place(last));
-    (0..BAR).map(|at| if (first..=last).contains(&at) { '▬' } else { '·' }).collect()
-}
-
-fn right(text: &str, width: usize) -> String {
-    format!("{}{text}", " ".repeat(width.saturating_sub(text.width())))
-}
-
-fn tail(path: &str, width: usize) -> String {
-    let mut kept: Vec<char> = path.chars().rev().take(width.saturating_sub(1)).collect();
-    kept.reverse();
-    format!("…{}", kept.into_iter().collect::<String>())
-}
-
-/// A clock that seems to be wrong, and what shows it.
-fn clock_pane(cx: &Context, pane: &mut Pane<'_>, one: &Suggestion) {
-    let zone = &cx.zone;
-    pane.strong(&format!("the clock of {}", one.host));
-    pane.facts("add", &format!("{}; a accepts it, d sets another", one.drift_text()));
-    pane.facts("sure", one.confidence.name());
-    pane.facts("from", one.ground.words());
-    pane.facts("why", &one.reason);
-    for pair in &one.evidence {
-        pane.heading(&pair.shared);
-        for (source, line, time) in [&pair.here, &pair.there] {
-            let time = date_time(*time, zone);
-            pane.text(&time);
-            pane.faint(&format!("  {source}:{line}"));
-        }
-    }
-}
-
-/// Where a host was gathered from, and its clock against ours at that moment.
-fn host_pane(cx: &Context, pane: &mut Pane<'_>, label: &str) {
-    pane.paragraph(if label.is_empty() { "sources of no host" } else { label }, cx.theme.strong());
-    let Some(host) = cx.view.case.seal.as_ref().and_then(|seal| seal.hosts.iter().find(|host| host.label == label))
-    else {
-        return;
-    };
-    pane.facts("from", host.origin.as_deref().unwrap_or_default());
-    pane.facts("zone", host.zone.as_deref().unwrap_or("not known"));
-    let here = time_of(&host.clock_here);
-    let there = host.clock_there.as_deref().and_then(time_of);
-    match here.zip(there) {
-        Some((here, there)) => {
-            let add = here.saturating_sub(there);
-            let within = host.clock_within_ms.unwrap_or(0);
-            pane.facts(
-                "clock",
-                &format!("at gathering: {} there, {} here", date_time(there, &cx.zone), date_time(here, &cx.zone)),
-            );
-            // What lies within the error of asking is no drift.
-            if add.unsigned_abs() / 1_000_000 > within.max(1000) {
-                let text =
-                    format!("off by {} (±{within} ms); d and {} corrects it", duration_text(-add), duration_text(add));
-                pane.facts("", &text);
-            } else {
-                pane.facts("", "in step with ours");
-            }
-        }
-        None => pane.facts("clock", "could not be asked when this was gathered"),
-    }
-    let (settings, facts): (Vec<_>, Vec<_>) = cx
-        .view
-        .case
-        .documents
-        .iter()
-        .filter(|document| document.host == label)
-        .partition(|document| document.class == Class::Configuration);
-    for (label, documents) in [("settings", settings), ("facts", facts)] {
-        for (index, document) in documents.iter().enumerate().take(20) {
-            pane.facts(if index == 0 { label } else { " " }, &document.name);
-        }
-    }
-}
-
-fn source_pane(cx: &Context, pane: &mut Pane<'_>, source: &SourceOut) {
-    pane.strong(&source.source);
-    match source.hosts.as_slice() {
-        [] => pane.facts("host", source.host.as_deref().unwrap_or("not labelled")),
-        // Several hosts wrote into one file: each line names its own.
-        hosts => pane.facts("hosts", &hosts.join(", ")),
-    }
-    pane.facts("format", source.format);
-    pane.facts("encoding", &source.encoding);
-    let from = match source.zone_from {
-        ZoneFrom::Line => "stated in each line",
-        ZoneFrom::Header => "stated in the file's header",
-        ZoneFrom::User => "set by you",
-        ZoneFrom::Host => "the host's zone, as gathered",
-        ZoneFrom::Case => "assumed: the case's zone",
-    };
-    pane.facts("zone", &format!("{} ({from})", source.zone));
-    let own = cx.drift().get(&source.source).map(|drift| (drift, "D"));
-    let of_host = source.host.as_ref().and_then(|host| cx.drift().get(host)).map(|drift| (drift, "d"));
-    match own.or(of_host) {
-        Some((drift, key)) => {
-            pane.facts("clock", &format!("{} added to every time; {key} changes it", drift_text(*drift)));
-        }
-        None => pane.facts("clock", "as written; d corrects it"),
-    }
-    if let Some(contest) = cx.view.case.sources.get(source.members.end - 1).and_then(|source| source.contest.as_ref()) {
-        let won = contest.winner.format.name() == source.format;
-        let why = if won { contest.reason() } else { "chosen by hand".to_owned() };
-        pane.facts("why", &why);
-    }
-    let last = cx.view.case.sources.get(source.members.end - 1);
-    if let Some(boxclock_core::case::Reader::Lines(detected)) = last.map(|source| source.reader)
-        && let Some(columns) = detected.format.columns()
-    {
-        pane.facts("columns", &format!("{columns}; e changes them: {}({columns})", source.format));
-    }
-    pane.heading("totals");
-    let numbers = [
-        ("bytes", source.bytes),
-        ("records", source.event_bytes),
-        ("twice", source.repeated_bytes),
-        ("outside", source.other_bytes),
-        ("lines", source.lines),
-        ("events", source.events),
-        ("attached", source.attached_lines),
-        ("repeated", source.repeated_lines),
-        ("undated", source.undated_events),
-    ];
-    for (label, number) in numbers {
-        // Most sources have nothing repeated and nothing outside of records.
-        if number > 0 || !matches!(label, "twice" | "outside" | "repeated") {
-            pane.facts(label, &grouped(number));
-        }
-    }
-    if !source.files.is_empty() {
-        pane.heading("files, oldest first");
-        for file in &source.files {
-            pane.text(&file.source);
-            let events = many(file.events, "event");
-            let text = match file.first.map(|first| date_time(first, &cx.zone)[..19].to_owned()) {
-                Some(first) => format!("  {events} from {first}"),
-                None if file.events == 0 => "  no events of its own".to_owned(),
-                None => format!("  {events} without times"),
-            };
-            pane.faint(&text);
-        }
-    }
-    if !source.trouble.is_empty() {
-        pane.heading("problems");
-        for trouble in &source.trouble {
-            pane.paragraph(trouble, cx.theme.severity(boxclock_core::severity::Severity::WARN));
         }
     }
 }

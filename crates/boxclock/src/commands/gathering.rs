@@ -375,6 +375,7 @@ pub fn redact(arguments: &args::Redact) -> Ended {
         into: arguments.into.clone(),
         rules: arguments.rules.clone(),
         except: arguments.except.clone(),
+        keep: arguments.keep.clone(),
         words: arguments.word.clone(),
         hide_hosts: arguments.hide_hosts,
         only: arguments.source.clone(),

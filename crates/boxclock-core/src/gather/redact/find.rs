@@ -38,12 +38,25 @@ pub struct Redactor<'r> {
     seen: Vec<HashMap<String, u64>>,
     /// Values that are replaced wherever they stand, with their rules.
     known: Option<(AhoCorasick, Vec<(String, usize)>)>,
+    /// Values that stay as they are, in small letters.
+    kept: Vec<String>,
 }
 
 impl<'r> Redactor<'r> {
     /// A redactor with the key of a case.
     pub fn new(rules: &'r [Rule], key: [u8; 32]) -> Self {
-        Self { rules, key, seen: vec![HashMap::new(); rules.len()], known: None }
+        Self { rules, key, seen: vec![HashMap::new(); rules.len()], known: None, kept: Vec::new() }
+    }
+
+    /// The same, but these values stay as they are, whatever rule finds them: somebody has looked at each.
+    #[must_use]
+    pub fn keeping(mut self, values: &[String]) -> Self {
+        self.kept = values.iter().map(|value| value.trim().to_lowercase()).filter(|value| !value.is_empty()).collect();
+        self
+    }
+
+    fn is_kept(&self, text: &str, (start, end): (usize, usize)) -> bool {
+        !self.kept.is_empty() && text.get(start..end).is_some_and(|value| self.kept.contains(&value.to_lowercase()))
     }
 
     /// HMAC-SHA-256 (RFC 2104) of a value, in lower case: names differ in case from log to log.
@@ -130,7 +143,8 @@ impl<'r> Redactor<'r> {
         let mut all: Vec<Span> = Vec::new();
         for (index, found) in self.by_rule(text).into_iter().enumerate() {
             let suspects = self.rules.get(index).is_some_and(|rule| rule.suspects);
-            all.extend(found.into_iter().filter(|_| !suspects).map(|(start, end)| Span { start, end, rule: index }));
+            let found = found.into_iter().filter(|place| !suspects && !self.is_kept(text, *place));
+            all.extend(found.map(|(start, end)| Span { start, end, rule: index }));
         }
         if let Some((automaton, list)) = &self.known {
             let whole = |start: usize, end: usize| {
@@ -248,7 +262,7 @@ impl<'r> Redactor<'r> {
         for (rule, found) in self.rules.iter().zip(self.by_rule(text)) {
             for (start, end) in found {
                 let value = text.get(start..end).unwrap_or_default();
-                if !is_ours(text, start, end) {
+                if !is_ours(text, start, end) && !self.is_kept(text, (start, end)) {
                     left.push((rule.name.clone(), value.to_owned()));
                 }
             }
