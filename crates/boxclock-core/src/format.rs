@@ -371,6 +371,8 @@ pub struct Settled {
     pub trouble: Option<String>,
     /// The format made for what this file holds, if the registry's own does not know enough.
     pub made: Option<&'static dyn LineFormat>,
+    /// In which order its dates are read, where they are numbers only; and whether that is a guess.
+    pub dates: Option<(DateOrder, bool)>,
 }
 
 /// How well a format fits a sample.

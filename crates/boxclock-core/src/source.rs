@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use serde::{Deserialize, Serialize};
 
-use crate::clock::{TimeKnown, Zone};
+use crate::clock::{DateOrder, TimeKnown, Zone};
 use crate::code::Platform;
 use crate::crash::DumpFormat;
 use crate::format::{Contest, Detected, Header, LineFormat};
@@ -107,6 +107,8 @@ pub struct Source {
     pub stated_offset_s: Option<i32>,
     /// Whether its newest record stands first, so that it is to be read backwards.
     pub newest_first: bool,
+    /// In which order its dates are read, where they are numbers only; and whether that is a guess.
+    pub dates: Option<(DateOrder, bool)>,
     /// What its head says about its times.
     pub header: Header,
     /// What was met before its events were read, for example damage to the container that it comes from.
@@ -121,6 +123,11 @@ impl Source {
     /// How sure a time is that is written without zone here.
     pub fn local_known(&self) -> TimeKnown {
         if self.zone_from == ZoneFrom::Case { TimeKnown::AssumedZone } else { TimeKnown::ZoneKnown }
+    }
+
+    /// The order in which day and month of its dates are read, where nothing tells them apart.
+    pub fn guessed_dates(&self) -> Option<DateOrder> {
+        self.dates.filter(|(_, guessed)| *guessed).map(|(order, _)| order)
     }
 
     /// Its size in bytes, as it is in the case.

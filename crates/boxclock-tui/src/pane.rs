@@ -230,6 +230,9 @@ impl<'a> Pane<'a> {
         if event.is_disordered() {
             how.push_str("; out of order in its file");
         }
+        if let Some(order) = cx.view.case.sources[event.source()].guessed_dates() {
+            how.push_str(&format!("; day and month are a guess: {} (e in the Box view sets it)", order.name()));
+        }
         self.facts("", &how);
         let severity = event.severity();
         let detail = cx.pane.detail.as_ref().and_then(|detail| detail.record.severity_text.clone());

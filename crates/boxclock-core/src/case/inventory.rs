@@ -190,8 +190,18 @@ fn sources_of(
     let mut candidates = open_containers(candidates, &known.options.passwords, left_out, work)?;
     candidates.sort_by(|a, b| a.file.name.cmp(&b.file.name));
     let (candidates, programs) = decode_all(candidates, known.options, left_out, work)?;
-    let looked = parallel(candidates.len(), work, |index| look(&candidates[index], known));
+    let mut looked = parallel(candidates.len(), work, |index| look(&candidates[index], known, None));
     work.check()?;
+    let sources: Vec<Option<&Source>> = looked.iter().map(|source| source.as_ref().ok()).collect();
+    for (at, order, of) in look::dates_of_like_files(&sources) {
+        let is_guess = looked[at].as_ref().is_ok_and(|source| source.dates.is_some_and(|(_, guessed)| guessed));
+        looked[at] = look(&candidates[at], known, Some((order, &of)));
+        // As sure as the others are.
+        let of_other = looked.iter().flatten().find(|source| source.name == of).and_then(|source| source.dates);
+        if let (Ok(source), true, Some((_, guessed))) = (&mut looked[at], is_guess, of_other) {
+            source.dates = Some((order, guessed));
+        }
+    }
     let mut sources = Vec::new();
     for (candidate, looked) in candidates.iter().zip(looked) {
         match looked {

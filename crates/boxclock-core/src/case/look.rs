@@ -7,6 +7,7 @@ use std::path::Path;
 use super::direction;
 use super::inventory::Candidate;
 use super::{Choice, Options, Reader, Source, Trouble, ZoneFrom};
+use crate::clock::forms::DateOrder;
 use crate::clock::{Civil, Stamp, Zone};
 use crate::code::Platform;
 use crate::files::FileFound;
@@ -30,7 +31,13 @@ pub(super) fn start_of(path: &Path, count: usize) -> std::io::Result<Vec<u8>> {
 }
 
 /// Looks at the start, the middle and the end of a file and decides how it is read.
-pub(super) fn look(candidate: &Candidate, known: &Known<'_>) -> std::result::Result<Source, String> {
+///
+/// `like` is the order of dates that like files of its host have, and one of these.
+pub(super) fn look(
+    candidate: &Candidate,
+    known: &Known<'_>,
+    like: Option<(DateOrder, &str)>,
+) -> std::result::Result<Source, String> {
     let FileFound { path, name, modified, len_bytes } = candidate.file.clone();
     let nothing = Choice::default();
     let choice = known.options.choices.get(&name).unwrap_or(&nothing);
@@ -54,6 +61,7 @@ pub(super) fn look(candidate: &Candidate, known: &Known<'_>) -> std::result::Res
         repeated_lines: 0,
         stated_offset_s: None,
         newest_first: false,
+        dates: None,
         header: Header::default(),
         trouble: candidate.trouble.clone(),
         decoded: None,
@@ -112,7 +120,15 @@ pub(super) fn look(candidate: &Candidate, known: &Known<'_>) -> std::result::Res
     source.contest = Some(contest);
     let mut detected = detected;
     let whole = &mut source_lines(&source);
-    if let Some(note) = detected.format.settle(&lines, whole, detected.hint, choice.dates, modified) {
+    let dates = choice.dates.or(like.map(|(order, _)| order));
+    if let Some(note) = detected.format.settle(&lines, whole, detected.hint, dates, modified) {
+        source.dates = note.dates;
+        if let (Some((order, of)), None) = (like, choice.dates) {
+            source.trouble.push(Trouble::note(format!(
+                "nothing in the file tells day from month in its dates: they are read {}, as in {of}",
+                order.name()
+            )));
+        }
         detected = Detected { hint: note.hint, format: note.made.unwrap_or(detected.format) };
         source.reader = Reader::Lines(detected);
         source.trouble.extend(note.trouble.map(Trouble::note));
@@ -190,6 +206,44 @@ pub(super) fn zones_by_host(sources: &mut [Source]) {
             (source.zone, source.zone_from) = (Zone::fixed(*offset), ZoneFrom::Host);
         }
     }
+}
+
+/// Like files of a host (of one format) have their dates in one order: for each source that can only guess it what the others say,
+/// by its place. Where none of them knows, the guess of most is that of all.
+pub(super) fn dates_of_like_files(sources: &[Option<&Source>]) -> Vec<(usize, DateOrder, String)> {
+    type Like<'a> = Vec<(usize, DateOrder, bool, &'a str)>;
+    let mut groups: std::collections::BTreeMap<(String, &str), Like<'_>> = std::collections::BTreeMap::new();
+    // Where no host is known, files whose names differ in digits only: a folder may hold what several machines sent.
+    let without_digits = |name: &str| name.chars().filter(|c| !c.is_ascii_digit()).collect::<String>();
+    for (at, source) in sources.iter().enumerate().filter_map(|(at, source)| Some((at, (*source)?))) {
+        if let Some((order, guessed)) = source.dates {
+            let like = source.host.clone().unwrap_or_else(|| without_digits(&source.name));
+            let group = groups.entry((like, source.reader.name())).or_default();
+            group.push((at, order, guessed, &source.name));
+        }
+    }
+    let mut found = Vec::new();
+    for group in groups.into_values() {
+        let certain: Vec<_> = group.iter().filter(|(_, _, guessed, _)| !guessed).collect();
+        let of = |wanted: DateOrder| certain.iter().find(|(_, order, ..)| *order == wanted);
+        let known: Vec<DateOrder> = DateOrder::ALL.into_iter().filter(|order| of(*order).is_some()).collect();
+        let guesses =
+            |wanted: DateOrder| group.iter().filter(move |(_, order, guessed, _)| *guessed && *order == wanted);
+        let order = match known.as_slice() {
+            [order] => *order,
+            // Files that contradict each other say nothing of a third.
+            [_, _, ..] => continue,
+            [] => match DateOrder::ALL.into_iter().rev().max_by_key(|order| guesses(*order).count()) {
+                Some(order) => order,
+                None => continue,
+            },
+        };
+        let from = of(order).map(|one| one.3).or_else(|| guesses(order).next().map(|one| one.3));
+        let Some(from) = from else { continue };
+        let others = group.iter().filter(|(_, other, guessed, _)| *guessed && (!known.is_empty() || *other != order));
+        found.extend(others.map(|(at, ..)| (*at, order, from.to_owned())));
+    }
+    found
 }
 
 fn chosen_format(name: &str, lines: &[&[u8]], known: &Known<'_>) -> std::result::Result<Detected, String> {

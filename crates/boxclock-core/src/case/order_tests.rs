@@ -164,3 +164,31 @@ fn binary_files_are_named_and_give_no_events() {
         opened.left_out
     );
 }
+
+#[test]
+fn day_and_month_are_decided_once_for_like_files_of_a_host() {
+    let line = |date: &str, at: u32| format!("{date} 02:{at:02}:00 INFO feeder: step {at}\n");
+    // Only the third file of the gateway tells day from month; what another host does says nothing here.
+    let case = case(&[
+        ("gw/a.log", line("04/03/2026", 1) + &line("04/03/2026", 2)),
+        ("gw/b.log", line("04/05/2026", 1) + &line("04/05/2026", 2)),
+        ("gw/c.log", line("04/13/2026", 1) + &line("04/13/2026", 2)),
+        ("desk/d.log", line("04/03/2026", 1) + &line("04/03/2026", 2)),
+    ]);
+    let view = case.view();
+    let read = |name: &str| {
+        let source = view.case.sources.iter().position(|source| source.name.ends_with(name)).unwrap();
+        let rows = view.loaded.table.order.iter().map(|row| view.loaded.table.event(Row(*row)));
+        let first = rows.filter(|event| event.source() == source).find_map(|event| event.time()).unwrap();
+        let notes: Vec<String> = view.case.sources[source].trouble.iter().map(|trouble| trouble.text.clone()).collect();
+        (to_rfc3339(first)[..10].to_owned(), view.case.sources[source].guessed_dates().is_some(), notes.concat())
+    };
+    let (date, guessed, note) = read("a.log");
+    assert_eq!((date.as_str(), guessed), ("2026-04-03", false), "{note}");
+    assert!(note.ends_with("they are read month-first, as in hosts/gw/c.log"), "{note}");
+    assert_eq!(read("b.log").0, "2026-04-05");
+    assert_eq!(read("c.log"), ("2026-04-13".to_owned(), false, String::new()));
+    let (date, guessed, note) = read("d.log");
+    assert_eq!((date.as_str(), guessed), ("2026-03-04", true));
+    assert!(note.contains("read day-first"), "{note}");
+}

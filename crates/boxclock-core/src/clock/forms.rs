@@ -21,6 +21,9 @@ pub enum DateOrder {
 }
 
 impl DateOrder {
+    /// All of them, the most usual first.
+    pub const ALL: [Self; 3] = [Self::DayFirst, Self::MonthFirst, Self::YearFirst];
+
     /// The inverse of `self as u8`.
     pub fn from_bits(bits: u16) -> Self {
         match bits & 3 {
@@ -41,7 +44,7 @@ impl DateOrder {
 
     /// The order of a name.
     pub fn parse(name: &str) -> Option<Self> {
-        [Self::DayFirst, Self::MonthFirst, Self::YearFirst].into_iter().find(|order| order.name() == name)
+        Self::ALL.into_iter().find(|order| order.name() == name)
     }
 }
 

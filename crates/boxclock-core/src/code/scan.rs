@@ -11,6 +11,7 @@ use wide::u8x16;
 use super::{Catalogues, Code, Family, rank};
 
 mod harmless;
+mod messages;
 mod named;
 mod number;
 mod sieve;
@@ -121,7 +122,26 @@ const BLOCK: usize = 64;
 /// This sees every byte of every log, and words end at places that no processor can predict. So blocks of bytes are
 /// first turned into bit masks, without a branch; the words that start with a digit or a capital go through the sieve,
 /// by masks and then at a glance; only what is left is read.
-pub fn scan(text: &[u8], platform: Platform, own: &Catalogues, mut found: impl FnMut(Found)) {
+pub fn scan(text: &[u8], platform: Platform, own: &Catalogues, found: impl FnMut(Found)) {
+    let worded = messages::find(text, platform);
+    if worded.is_empty() {
+        return scan_words(text, platform, own, found);
+    }
+    // Few lines have a code in words: only these are put in order, and what says the same twice counts once.
+    let mut all = Vec::new();
+    scan_words(text, platform, own, |hit| all.push(hit));
+    let is_new = |hit: &Found| {
+        all.iter().all(|other| other.code != hit.code && (other.end <= hit.start || other.start >= hit.end))
+    };
+    let mut worded: Vec<Found> = worded.into_iter().filter(is_new).collect();
+    worded.dedup_by_key(|hit| hit.code);
+    all.extend(worded);
+    all.sort_by_key(|hit| hit.start);
+    all.into_iter().for_each(found);
+}
+
+/// The same for words and numbers that are codes by themselves.
+fn scan_words(text: &[u8], platform: Platform, own: &Catalogues, mut found: impl FnMut(Found)) {
     let sieve = Sieve::new(own);
     let (mut in_word, mut behind_point) = (0, 0);
     for (index, block) in text.chunks(BLOCK).enumerate() {

@@ -297,7 +297,7 @@ impl LineFormat for CountersCsv {
         if let Shape::Sar { host, .. } = &self.shape {
             let day = day_of_tables(whole);
             let format = made(format!("sar {host} {day:?}"), || Shape::Sar { host: host.clone(), day });
-            return Some(Settled { hint, trouble: None, made: Some(format) });
+            return Some(Settled { hint, made: Some(format), ..Settled::default() });
         }
         let Shape::Sadf { .. } = self.shape else { return None };
         let mut headers: Vec<Vec<String>> = Vec::new();
@@ -307,7 +307,7 @@ impl LineFormat for CountersCsv {
             }
         }
         let key = format!("sadf {headers:?}");
-        Some(Settled { hint, trouble: None, made: Some(made(key, || Shape::Sadf { headers })) })
+        Some(Settled { hint, made: Some(made(key, || Shape::Sadf { headers })), ..Settled::default() })
     }
 
     fn fit(&self, lines: &[&[u8]]) -> Fit {

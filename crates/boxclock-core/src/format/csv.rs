@@ -510,7 +510,7 @@ impl LineFormat for Csv {
             return None;
         }
         if let Some(order) = dates {
-            return Some(Settled { hint: order as Hint, trouble: None, made: None });
+            return Some(Settled { hint: order as Hint, dates: Some((order, false)), ..Settled::default() });
         }
         for line in whole {
             if evidence.certain().is_some() {
@@ -521,7 +521,7 @@ impl LineFormat for Csv {
         let (order, guessed) = evidence.order();
         let trouble = guessed
             .then(|| format!("nothing in the file tells day from month in its dates: they are read {}", order.name()));
-        Some(Settled { hint: order as Hint, trouble, made: None })
+        Some(Settled { hint: order as Hint, trouble, made: None, dates: Some((order, guessed)) })
     }
 
     fn fit(&self, lines: &[&[u8]]) -> Fit {

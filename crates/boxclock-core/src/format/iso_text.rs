@@ -170,7 +170,7 @@ impl LineFormat for IsoText {
             return None;
         }
         if let Some(order) = dates {
-            return Some(Settled { hint: with_order(hint, order), trouble: None, made: None });
+            return Some(Settled { hint: with_order(hint, order), dates: Some((order, false)), ..Settled::default() });
         }
         if evidence.certain().is_none() {
             evidence = Evidence::default();
@@ -184,7 +184,7 @@ impl LineFormat for IsoText {
         let (order, guessed) = evidence.order();
         let trouble = guessed
             .then(|| format!("nothing in the file tells day from month in its dates: they are read {}", order.name()));
-        Some(Settled { hint: with_order(hint, order), trouble, made: None })
+        Some(Settled { hint: with_order(hint, order), trouble, made: None, dates: Some((order, guessed)) })
     }
 }
 

@@ -300,7 +300,7 @@ impl LineFormat for MsiLog {
         samples.iter().filter_map(|line| date_text(line)).for_each(|text| evidence.take(text));
         let known = dates.or_else(|| evidence.certain());
         if let Some(order) = known {
-            return Some(Settled { hint: order as Hint, ..Settled::default() });
+            return Some(Settled { hint: order as Hint, dates: Some((order, false)), ..Settled::default() });
         }
         // Undecided by its own dates: the order whose date is nearest before the file's time.
         let distance = |order: DateOrder| {
@@ -320,7 +320,7 @@ impl LineFormat for MsiLog {
                 order.name()
             )
         });
-        Some(Settled { hint: order as Hint, trouble, made: None })
+        Some(Settled { hint: order as Hint, trouble, made: None, dates: Some((order, !decided)) })
     }
 
     fn fit(&self, lines: &[&[u8]]) -> Fit {

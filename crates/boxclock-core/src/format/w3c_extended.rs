@@ -238,7 +238,7 @@ impl LineFormat for W3cExtended {
                 lists.push(list);
             }
         }
-        Some(Settled { hint, trouble: None, made: Some(Self::of(&lists)) })
+        Some(Settled { hint, made: Some(Self::of(&lists)), ..Settled::default() })
     }
 
     fn fit(&self, lines: &[&[u8]]) -> Fit {

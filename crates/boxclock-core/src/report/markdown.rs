@@ -10,6 +10,7 @@ use crate::clock::human::{date_time, drift_text, duration_text};
 use crate::event::{EventRef, RecordReader};
 use crate::facts::checks::all_findings;
 use crate::facts::{Checks, Finding, Level};
+use crate::gather::{Seal, time_of};
 use crate::logbook::{Link, Story};
 use crate::work::Work;
 
@@ -77,11 +78,15 @@ fn summary(report: &Report<'_>, text: &mut String) {
 
 /// A text as a sentence: with a capital letter and a full stop.
 fn sentence(text: &str) -> String {
-    let text = text.trim();
+    let stop = if text.trim().ends_with(['.', '!', '?']) { "" } else { "." };
+    format!("{}{stop}", capital(text.trim()))
+}
+
+/// A text with a capital letter in front.
+fn capital(text: &str) -> String {
     let mut letters = text.chars();
-    let capital: String = letters.next().into_iter().flat_map(char::to_uppercase).collect();
-    let stop = if text.ends_with(['.', '!', '?']) { "" } else { "." };
-    format!("{capital}{}{stop}", letters.as_str())
+    let first: String = letters.next().into_iter().flat_map(char::to_uppercase).collect();
+    format!("{first}{}", letters.as_str())
 }
 
 /// A moment with its date and zone, to the second.
@@ -111,17 +116,18 @@ fn origin(report: &Report<'_>, text: &mut String) {
     let by = report.author.as_ref().map_or(String::new(), |author| format!(" by {}", line(author)));
     let _ = writeln!(
         text,
-        "Written {}{by} with Box Clock {}. Times are {}.",
+        "Written {}{by} with Box Clock {}.",
         moment_of(report, report.written),
         env!("CARGO_PKG_VERSION"),
-        report.zone
     );
     let name = code_span(&report.view.case.name);
+    let sealed = |seal: &Seal| match time_of(&seal.sealed_at) {
+        Some(time) => moment_of(report, time),
+        None => line(&seal.sealed_at),
+    };
     let _ = match (&report.view.case.seal, &report.box_sha256) {
-        (Some(seal), Some(sha256)) => {
-            writeln!(text, "Box: {name}, sealed {}, SHA-256 `{sha256}`.\n", line(&seal.sealed_at))
-        }
-        (Some(seal), None) => writeln!(text, "Box: {name}, sealed {}.\n", line(&seal.sealed_at)),
+        (Some(seal), Some(sha256)) => writeln!(text, "Box: {name}, sealed {}, SHA-256 `{sha256}`.\n", sealed(seal)),
+        (Some(seal), None) => writeln!(text, "Box: {name}, sealed {}.\n", sealed(seal)),
         (None, _) => writeln!(text, "Case: {name}, not a sealed box.\n"),
     };
 }
@@ -138,7 +144,7 @@ fn next_steps(report: &Report<'_>, text: &mut String) -> Result<()> {
     let _ = writeln!(text, "## Next steps\n");
     for one in open.iter().take(MAX_STEPS) {
         let host = if one.host.is_empty() { String::new() } else { format!(" on {}", line(&one.host)) };
-        let _ = writeln!(text, "- {}{host}: {}", line(&one.title), line(&sentence(&one.advice)));
+        let _ = writeln!(text, "- {}{host}: {}", line(&capital(&one.title)), line(&sentence(&one.advice)));
     }
     if open.len() > MAX_STEPS {
         let _ = writeln!(text, "- and {} more: `boxclock findings` lists them", open.len() - MAX_STEPS);

@@ -13,12 +13,21 @@ use crate::pane::Pane;
 use crate::text::{grouped, many};
 use crate::theme::Hue;
 
+/// A time of the seal in the zone of the screen, to the second.
+fn shown_time(cx: &Context, text: &str) -> String {
+    time_of(text).map_or_else(|| text.to_owned(), |time| date_time(time, &cx.zone)[..19].to_owned())
+}
+
 impl BoxView {
     /// The seal in a line: its shape, words and hue.
     pub(super) fn seal_words(&self, cx: &Context) -> (&'static str, String, Hue) {
         let Some(seal) = &cx.view.case.seal else { return ("·", String::new(), Hue::Sky) };
-        let made =
-            format!("sealed {} by {}, {}", seal.sealed_at, seal.sealed_by, many(seal.files.len() as u64, "file"));
+        let made = format!(
+            "sealed {} by {}, {}",
+            shown_time(cx, &seal.sealed_at),
+            seal.sealed_by,
+            many(seal.files.len() as u64, "file")
+        );
         if let Some(percent) = cx.jobs.percent(CHECK) {
             return ("·", format!("checking the seal … {percent} %   Esc stops"), Hue::Sky);
         }
@@ -36,8 +45,8 @@ impl BoxView {
     /// The seal in the reading pane: who made it, from what, and what a check found.
     pub(super) fn seal_pane(&self, cx: &Context, pane: &mut Pane<'_>) {
         let Some(seal) = &cx.view.case.seal else { return };
-        pane.strong(&self.seal_words(cx).1);
-        pane.facts("sealed", &seal.sealed_at);
+        pane.strong("the seal of this box");
+        pane.facts("sealed", &shown_time(cx, &seal.sealed_at));
         pane.facts("by", &seal.sealed_by);
         pane.facts("files", &grouped(seal.files.len() as u64));
         pane.facts("hosts", &seal.hosts.iter().map(|host| host.label.as_str()).collect::<Vec<_>>().join(", "));

@@ -204,7 +204,8 @@ pub fn draw_line(cx: &Context, line: &StreamLine, columns: &Columns, before: Opt
         let (text, style) = match column {
             Column::Time => {
                 // A time that is not the line's own, or does not fit the order of its file, stands back.
-                let doubtful = event.is_disordered() || !event.time_known().is_own();
+                let guessed = cx.view.case.sources[event.source()].guessed_dates().is_some();
+                let doubtful = event.is_disordered() || !event.time_known().is_own() || guessed;
                 (time_text(cx, event, before), if doubtful { theme.faint() } else { Style::new() })
             }
             Column::Level => (shape(severity, suspect, dump).to_owned(), level),
