@@ -84,6 +84,11 @@ pub struct Difference {
 }
 
 impl Difference {
+    /// What it is about, whatever the values of this run are: what somebody has seen does not matter is known by it the next time.
+    pub fn key(&self) -> String {
+        format!("{} {}", self.kind.name(), crate::pattern::template(&self.what))
+    }
+
     /// As the JSON contract has it.
     pub fn json(&self, rank: usize) -> Value {
         let place =

@@ -272,6 +272,7 @@ const SCHEMA: &str = "
         note TEXT NOT NULL, kind TEXT NOT NULL DEFAULT 'evidence', colour INTEGER, UNIQUE (source, offset));
     CREATE TABLE IF NOT EXISTS ink (place INTEGER PRIMARY KEY, text TEXT NOT NULL);
     CREATE TABLE IF NOT EXISTS lens (name TEXT PRIMARY KEY, filter TEXT NOT NULL);
+    CREATE TABLE IF NOT EXISTS harmless (difference TEXT PRIMARY KEY);
     CREATE TABLE IF NOT EXISTS drift (host TEXT PRIMARY KEY, ns INTEGER NOT NULL, rate_ppb INTEGER NOT NULL DEFAULT 0,
         since INTEGER NOT NULL DEFAULT 0);
     CREATE TABLE IF NOT EXISTS choice (source TEXT NOT NULL, what TEXT NOT NULL, value TEXT NOT NULL,
@@ -529,6 +530,34 @@ impl Logbook {
                 connection.execute("INSERT INTO lens (name, filter) VALUES (?1, ?2)", [name, filter])?;
             }
             Ok(())
+        })
+    }
+
+    /// The differences between a bad and a good run that somebody has seen do not matter, as [`crate::compare::Difference::key`] has
+    /// them.
+    ///
+    /// # Errors
+    /// When the logbook cannot be read.
+    pub fn harmless(&self) -> Result<std::collections::HashSet<String>> {
+        let read = || -> rusqlite::Result<_> {
+            let mut statement = self.connection.prepare("SELECT difference FROM harmless")?;
+            statement.query_map([], |row| row.get(0))?.collect()
+        };
+        read().map_err(|error| self.cannot(error))
+    }
+
+    /// Notes that a difference does not matter, or that it does after all.
+    ///
+    /// # Errors
+    /// When the logbook cannot be written.
+    pub fn set_harmless(&self, difference: &str, is_harmless: bool) -> Result<()> {
+        self.change(&format!("difference, harmless {is_harmless}: {difference}"), |connection| {
+            let statement = if is_harmless {
+                "INSERT OR IGNORE INTO harmless (difference) VALUES (?1)"
+            } else {
+                "DELETE FROM harmless WHERE difference = ?1"
+            };
+            connection.execute(statement, [difference]).map(|_| ())
         })
     }
 

@@ -7,18 +7,26 @@
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::LazyLock;
 
-use aho_corasick::AhoCorasick;
 use regex::Regex;
 use serde_json::{Value, json};
 
-use crate::analysis::{Analysis, CaseView, Pieces, Window};
+use crate::analysis::CaseView;
 use crate::clock::{MINUTE, SECOND, to_rfc3339};
 use crate::event::{RecordReader, Row};
 use crate::work::Work;
 use crate::{Error, Result};
 
+mod candidates;
+mod drawing;
+mod names;
+mod peers;
 #[cfg(test)]
 mod tests;
+
+pub use candidates::{Candidate, suggested};
+pub use drawing::draw;
+use names::{mentions, names_in, shape};
+pub use peers::{Peers, peers};
 
 /// Names that one thing may have.
 const MOST_ALIASES: usize = 48;
@@ -26,62 +34,6 @@ const MOST_ALIASES: usize = 48;
 const MOST_EVENTS: usize = 20_000;
 /// Names from name to name.
 const MOST_STEPS: usize = 16;
-
-/// Which of several names stand in which events.
-struct Mentions {
-    names: Vec<String>,
-    finder: AhoCorasick,
-}
-
-impl Analysis for Mentions {
-    const NAME: &'static str = "mentions";
-    const VERSION: u32 = 1;
-    /// Event, and the place of the name.
-    type Piece = Vec<(u16, u16)>;
-    type Found = Vec<(Row, usize)>;
-
-    fn window(&self, piece: &mut Vec<(u16, u16)>, window: &Window<'_>) {
-        for found in self.finder.find_overlapping_iter(window.bytes) {
-            if stands_alone(window.bytes, found.start(), found.end()) {
-                let seen = window.event_at(found.start());
-                let entry = (seen.index as u16, found.pattern().as_usize() as u16);
-                if piece.last() != Some(&entry) {
-                    piece.push(entry);
-                }
-            }
-        }
-    }
-
-    fn merge(&self, view: &CaseView, pieces: &Pieces<'_, Vec<(u16, u16)>>, work: &Work) -> Result<Vec<(Row, usize)>> {
-        let mut found = Vec::new();
-        for (at, part) in view.loaded.table.parts.iter().enumerate() {
-            work.check()?;
-            found.extend(
-                pieces
-                    .of_part(at)?
-                    .into_iter()
-                    .map(|(event, name)| (Row(part.first_row + u32::from(event)), usize::from(name))),
-            );
-        }
-        Ok(found)
-    }
-
-    fn parameters(&self) -> String {
-        self.names.join("\u{1F}")
-    }
-}
-
-/// Whether what stands there is a whole name, and no part of a longer one.
-fn stands_alone(bytes: &[u8], start: usize, end: usize) -> bool {
-    let part = |byte: &u8| byte.is_ascii_alphanumeric() || *byte == b'_';
-    // A dot or dash joins names only with a letter behind it.
-    let joined = |byte: Option<&u8>, next: Option<&u8>| {
-        byte.is_some_and(part)
-            || (byte.is_some_and(|byte| b".-".contains(byte)) && next.is_some_and(u8::is_ascii_digit))
-    };
-    let before = start.checked_sub(1).and_then(|at| bytes.get(at));
-    !before.is_some_and(part) && !joined(bytes.get(end), bytes.get(end + 1))
-}
 
 /// What came of a hop.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -193,123 +145,6 @@ pub struct Trail {
     pub rows: Vec<Row>,
 }
 
-/// Words that look like the name of one thing.
-static TOKENS: LazyLock<Option<Regex>> = LazyLock::new(|| Regex::new(r"[A-Za-z0-9][A-Za-z0-9_.:@+-]{2,71}").ok());
-
-/// Whether a word can be the name of one thing, where `before` is what stands in front of it.
-fn can_be_name(word: &str, before: &str) -> bool {
-    let digits = word.bytes().filter(u8::is_ascii_digit).count();
-    let letters = word.bytes().filter(u8::is_ascii_alphabetic).count();
-    if digits == 0 || word.len() < 4 {
-        return false;
-    }
-    let bytes = word.as_bytes();
-    // Addresses, versions, times, dates.
-    if word.bytes().all(|byte| byte.is_ascii_digit() || b".:-+".contains(&byte))
-        && (word.contains('.') || word.contains(':'))
-    {
-        return false;
-    }
-    let looks_dated = bytes.len() >= 10
-        && bytes.get(4) == Some(&b'-')
-        && bytes.get(7) == Some(&b'-')
-        && word.get(..4).is_some_and(|year| year.bytes().all(|byte| byte.is_ascii_digit()));
-    if looks_dated || word.starts_with("0x") {
-        return false;
-    }
-    // `120ms`, `3.5kB`, `12s`: a number with its unit; `v1.2`.
-    let unit = word.trim_start_matches(|letter: char| letter.is_ascii_digit() || letter == '.');
-    let units = [
-        "ms", "s", "us", "ns", "kb", "mb", "gb", "b", "kib", "mib", "gib", "min", "h", "d", "px", "hz", "x", "th",
-        "st", "nd", "rd",
-    ];
-    if unit.len() < word.len() && units.contains(&unit.to_ascii_lowercase().as_str()) {
-        return false;
-    }
-    let version = word.strip_prefix(['v', 'V']).unwrap_or(word);
-    if version.bytes().all(|byte| byte.is_ascii_digit() || byte == b'.') && version.len() < word.len() {
-        return false;
-    }
-    if letters == 0 {
-        // A bare number is one only where a word in front says so.
-        let before = before.trim_end_matches([' ', '=', ':', '#', '"', '\'', '[', '(', '<']).to_ascii_lowercase();
-        let said = [
-            "id",
-            "job",
-            "request",
-            "req",
-            "ticket",
-            "order",
-            "session",
-            "message",
-            "msg",
-            "mail",
-            "trace",
-            "task",
-            "batch",
-            "transaction",
-            "txn",
-            "queue",
-            "frame",
-            "no",
-            "nr",
-            "number",
-            "seq",
-            "ref",
-            "case",
-            "item",
-            "print",
-        ];
-        let key =
-            before.rsplit(|letter: char| !letter.is_ascii_alphanumeric() && letter != '_').next().unwrap_or_default();
-        return digits >= 4
-            && said.iter().any(|word| {
-                key == *word
-                    || key.ends_with(&format!("_{word}"))
-                    || (word.len() <= 3 && key.ends_with(word) && key.len() > word.len() + 1)
-            });
-    }
-    // `eth0`, `tank7`: a word with a number of one or two digits is one of a few, not one of many.
-    digits >= 3 || (digits >= 2 && word.len() >= 6) || word.contains(['.', '-', '_']) && digits >= 2
-}
-
-/// Of what kind a name is: letters and digits as classes, so that two requests look the same.
-fn shape(word: &str) -> String {
-    let mut shape = String::new();
-    // What stands before the first digit is the kind's own.
-    let head = word.find(|letter: char| letter.is_ascii_digit()).unwrap_or(0);
-    shape.push_str(word.get(..head).unwrap_or_default());
-    for byte in word.bytes().skip(head) {
-        let class = if byte.is_ascii_alphanumeric() { 'x' } else { char::from(byte) };
-        if !(class == 'x' && shape.ends_with('x')) {
-            shape.push(class);
-        }
-    }
-    shape
-}
-
-/// The names in a message.
-fn names_in(text: &str) -> Vec<String> {
-    let mut found = Vec::new();
-    let Some(tokens) = TOKENS.as_ref() else { return found };
-    for token in tokens.find_iter(text) {
-        let word = token.as_str().trim_end_matches(['.', ':', '-', '+', '@', ',']);
-        let before = text.get(..token.start()).unwrap_or_default();
-        // A part of a path or address names a place.
-        let in_path = before.ends_with('/')
-            || before.ends_with('\\')
-            || text.get(token.end()..).is_some_and(|behind| behind.starts_with('/'));
-        let word = word
-            .rsplit_once(':')
-            .filter(|(key, value)| key.bytes().all(|byte| byte.is_ascii_alphabetic()) && value.len() >= 4)
-            .map_or(word, |(_, value)| value);
-        if !in_path && can_be_name(word, before) && !found.iter().any(|known| known == word) {
-            found.push(word.to_owned());
-        }
-    }
-    found
-}
-
 /// What is known of one name.
 struct Named {
     rows: Vec<Row>,
@@ -321,25 +156,19 @@ fn span(view: &CaseView, rows: &[Row]) -> Option<(i64, i64)> {
     Some((*times.iter().min()?, *times.iter().max()?))
 }
 
-fn mentions(view: &CaseView, names: Vec<String>, work: &Work) -> Result<HashMap<String, Vec<Row>>> {
-    let mut found: HashMap<String, Vec<Row>> = names.iter().map(|name| (name.clone(), Vec::new())).collect();
-    let finder = AhoCorasick::new(&names).map_err(|error| Error::caused("cannot look for so many names", error))?;
-    let analysis = Mentions { names, finder };
-    for (row, name) in view.run(&analysis, work)?.iter() {
-        if let Some(rows) = found.get_mut(&analysis.names[*name])
-            && rows.last() != Some(row)
-        {
-            rows.push(*row);
-        }
-    }
-    Ok(found)
-}
-
 /// Follows a name through a case.
 ///
 /// # Errors
 /// When the name is too short or in no event, or the work is cancelled.
 pub fn follow(view: &CaseView, identifier: &str, work: &Work) -> Result<Trail> {
+    follow_without(view, identifier, &[], work)
+}
+
+/// The same without some names: somebody has seen that they are of other things.
+///
+/// # Errors
+/// As [`follow`].
+pub fn follow_without(view: &CaseView, identifier: &str, without: &[String], work: &Work) -> Result<Trail> {
     let identifier = identifier.trim();
     if identifier.chars().count() < 3 {
         return Err(Error::new(format!(
@@ -362,7 +191,7 @@ pub fn follow(view: &CaseView, identifier: &str, work: &Work) -> Result<Trail> {
     let mut known: BTreeMap<String, Named> = BTreeMap::new();
     known.insert(identifier.to_owned(), Named { rows: own, depth: 0 });
     let mut aliases: Vec<Alias> = Vec::new();
-    let mut refused: HashSet<String> = HashSet::new();
+    let mut refused: HashSet<String> = without.iter().cloned().collect();
     let mut bodies: HashMap<Row, String> = HashMap::new();
     for step in 1..=MOST_STEPS {
         work.check()?;

@@ -238,6 +238,10 @@ impl App {
             }
             Ok(Then::Ask(question)) => self.mode = Mode::Typing(Box::new(Typing::new(question))),
             Ok(Then::Choose(menu)) => self.mode = Mode::Menu(menu),
+            Ok(Then::Answer(question, text)) => {
+                let then = self.with_view(|view, cx| view.answer(cx, question, &text));
+                self.then(then);
+            }
             Err(error) => self.cx.fail(&error),
         }
     }

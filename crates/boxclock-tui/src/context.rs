@@ -61,6 +61,8 @@ pub enum Then {
     Ask(Question),
     /// Offers a menu.
     Choose(Menu),
+    /// Gives the view that is shown an answer, as if it had asked under that name.
+    Answer(&'static str, String),
 }
 
 impl Then {

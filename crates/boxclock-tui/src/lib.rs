@@ -10,6 +10,7 @@ mod bottom;
 mod collecting;
 mod commands;
 mod context;
+mod inbox;
 mod jobs;
 mod layout;
 mod lookup;

@@ -24,6 +24,7 @@ mod house;
 mod mouse;
 mod snapshots;
 mod stream;
+mod trails;
 
 struct Screen {
     app: App,

@@ -52,11 +52,13 @@ pub(crate) mod boxes;
 mod cause;
 pub(crate) mod codes;
 pub(crate) mod collect;
+mod compare;
 mod crashes;
 mod installs;
 mod report;
 mod story;
 mod stream;
+mod trail;
 
 /// All views, in the order of the work.
 pub static VIEWS: &[fn() -> Box<dyn View>] = &[
@@ -66,6 +68,8 @@ pub static VIEWS: &[fn() -> Box<dyn View>] = &[
     codes::new,
     installs::new,
     crashes::new,
+    trail::new,
+    compare::new,
     cause::new,
     report::new,
     collect::new,

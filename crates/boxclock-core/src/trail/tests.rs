@@ -1,5 +1,6 @@
 //! Ways of frames and jobs through the programs of the aquarium.
 
+use super::names::can_be_name;
 use super::*;
 use crate::testing::case;
 
@@ -109,5 +110,75 @@ fn what_can_be_no_name() {
         ("88124", "request_id="),
     ] {
         assert!(can_be_name(word, before), "{word}");
+    }
+}
+
+/// Frames of a night: each is taken by the console, handed to the bridge and opened by the gateway, until the gateway gets none.
+fn frames(lost_from: u32) -> Vec<(&'static str, String)> {
+    let at = |minute: u32, second: u32, text: String| format!("2026-04-12T02:{minute:02}:{second:02}Z INFO {text}\n");
+    let line = |minute: u32, text: String| at(minute, 0, text);
+    let numbers = || 0..12_u32;
+    let console = numbers().map(|at| line(at * 2, format!("console: frame fr-0412-{} taken", 4000 + at))).collect();
+    let bridge = numbers()
+        .map(|number| at(number * 2, 1, format!("bridge: frame fr-0412-{} passed on", 4000 + number)))
+        .collect();
+    let gateway = numbers()
+        .filter(|at| *at < lost_from)
+        .map(|at| line(at * 2 + 1, format!("gateway: frame fr-0412-{} opened", 4000 + at)))
+        .collect();
+    vec![("keeper-desk/console.log", console), ("keeper-desk/bridge.log", bridge), ("dose-gw/gateway.log", gateway)]
+}
+
+fn frames_case(lost_from: u32) -> crate::testing::TestCase {
+    let files = frames(lost_from);
+    let files: Vec<(&str, &str)> = files.iter().map(|(name, text)| (*name, text.as_str())).collect();
+    case(&files)
+}
+
+#[test]
+fn others_of_the_same_kind_say_where_it_should_have_gone_on() {
+    let case = frames_case(8);
+    let view = case.view();
+    let trail = follow(&view, "fr-0412-4010", &Work::default()).unwrap();
+    let found = peers(&view, "fr-0412-4010", &trail, &Work::default()).unwrap().unwrap();
+    assert_eq!((found.others, found.last.as_str(), found.end_there), (11, "bridge on keeper-desk", 3));
+    assert_eq!(found.missing, Some(("gateway on dose-gw".into(), 8)));
+    assert_eq!(crate::clock::to_rfc3339(found.since.unwrap())[11..16].to_owned(), "02:16");
+    let words = found.words(&crate::clock::Zone::utc());
+    assert!(
+        words.starts_with("3 of 11 others like it were seen last in bridge on keeper-desk, all since 2026-04-12"),
+        "{words}"
+    );
+    assert!(words.ends_with("8 of them went on to gateway on dose-gw, where this one never arrived."), "{words}");
+    // One that arrived misses nothing.
+    let trail = follow(&view, "fr-0412-4001", &Work::default()).unwrap();
+    let found = peers(&view, "fr-0412-4001", &trail, &Work::default()).unwrap().unwrap();
+    assert_eq!((found.last.as_str(), found.missing, found.since), ("gateway on dose-gw", None, None));
+}
+
+#[test]
+fn names_of_an_event_are_offered_and_can_be_switched_off() {
+    let files = files("answered");
+    let files: Vec<(&str, &str)> = files.iter().map(|(name, text)| (*name, text.as_str())).collect();
+    let case = case(&files);
+    let view = case.view();
+    let bridge = view.row_in("hosts/keeper-desk/bridge.log", 0).unwrap();
+    let offered = suggested(&view, Some(bridge), &["what of GW-5521?"], &Work::default()).unwrap();
+    let names: Vec<(&str, usize)> = offered.iter().map(|one| (one.identifier.as_str(), one.sources)).collect();
+    assert_eq!(names, [("B77120", 3), ("GW-5521", 2), ("fr-8812-4", 2)]);
+    assert!(suggested(&view, None, &["nothing to name"], &Work::default()).unwrap().is_empty());
+    let without = ["B77120".to_owned()];
+    let trail = follow_without(&view, "fr-8812-4", &without, &Work::default()).unwrap();
+    assert!(trail.aliases.iter().all(|alias| alias.identifier != "B77120"), "{:?}", trail.aliases);
+}
+
+#[test]
+fn a_trail_is_drawn_with_a_lane_for_each_program() {
+    let trail = followed("failed", "fr-8812-4");
+    let svg = draw("fr-8812-4", &trail, &crate::clock::Zone::utc()).to_svg();
+    let mut reader = quick_xml::Reader::from_str(&svg);
+    while !matches!(reader.read_event().unwrap(), quick_xml::events::Event::Eof) {}
+    for part in ["The way of fr-8812-4", "console", "bridge", "gateway", "dose-gw", "failed"] {
+        assert!(svg.contains(part), "lacks {part}: {svg}");
     }
 }

@@ -8,7 +8,7 @@ use crate::view::{Item, ListState, Spec, ViewCommand, view_parts};
 
 static TIDE_SPEC: Spec = Spec {
     id: "tide",
-    key: "8",
+    key: "w",
     name: "Tide",
     about: "Tide: when the water comes",
     head_rows: 0,
@@ -55,11 +55,11 @@ fn a_view_is_one_file_and_one_line() {
     let mut views: Vec<fn() -> Box<dyn View>> = VIEWS.to_vec();
     views.push(|| Box::<TideView>::default());
     let mut screen = Screen::with(boxclock_core::testing::case(&[("a.log", APP)]), &views);
-    screen.keys("8y");
+    screen.keys("wy");
     // Its tab, items, reading pane, hint, message and help are all made from what it says of itself.
-    screen.shows((160, 30), &["8 Tide", "quay 1: high", "Water level at the quay", "y raise", "The tide is high."]);
+    screen.shows((160, 30), &["w Tide", "quay 1: high", "Water level at the quay", "y raise", "The tide is high."]);
     screen.keys("?");
-    screen.shows((160, 160), &["Tide: when the water comes", "raise the tide"]);
+    screen.shows((160, 220), &["Tide: when the water comes", "raise the tide"]);
 }
 
 /// The section of the guide that lists all keys.

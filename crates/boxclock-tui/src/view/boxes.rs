@@ -1,7 +1,7 @@
 //! The Box view: each host with its classes of logs and their sources, whether they cover the moment, and what the checks found.
 
 use std::collections::HashMap;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::Arc;
 
 use boxclock_core::analysis::{Analysis, CaseView, Pieces, Reads};
 use boxclock_core::clock::human::date_time;
@@ -20,6 +20,7 @@ use ratatui::text::{Line, Span};
 
 use super::{Item, ListState, Spec, View, ViewCommand};
 use crate::context::{Context, Menu, Question, Taker, Then, item, off_format, off_host, off_name};
+use crate::inbox::Inbox;
 use crate::jobs::{Apply, Kind};
 use crate::pane::Pane;
 use crate::text::{fit, last_part, many};
@@ -144,7 +145,7 @@ pub(crate) struct BoxView {
     opened: HashMap<String, bool>,
     /// What checking the seal gave, and where the job leaves it.
     verdict: Option<std::result::Result<Verdict, String>>,
-    checked: Arc<Mutex<Option<Result<Verdict>>>>,
+    checked: Inbox<Result<Verdict>>,
     #[cfg(test)]
     pub(crate) given: Option<Arc<BoxState>>,
 }
@@ -356,11 +357,11 @@ impl BoxView {
         let (Some(_), [path]) = (&cx.view.case.seal, cx.view.case.paths.as_slice()) else {
             return Ok(Then::say("This case is no box: there is no seal to check."));
         };
-        let (path, checked) = (path.clone(), Arc::clone(&self.checked));
+        let (path, checked) = (path.clone(), self.checked.clone());
         self.verdict = None;
         cx.start(CHECK, move |_, work| {
             let verdict = check(&path, work);
-            *checked.lock().unwrap_or_else(PoisonError::into_inner) = Some(verdict);
+            checked.put(verdict);
             Ok(Box::new(|_: &mut Context| {}) as Apply<Context>)
         });
         Ok(Then::Stay)
@@ -452,7 +453,7 @@ impl View for BoxView {
         if let Some(given) = &self.given {
             self.state = Arc::clone(given);
         }
-        if let Some(verdict) = self.checked.lock().unwrap_or_else(PoisonError::into_inner).take() {
+        if let Some(verdict) = self.checked.take() {
             self.verdict = match verdict {
                 Err(error) if error.is_cancelled() => None,
                 verdict => Some(verdict.map_err(|error| error.to_string())),

@@ -1,12 +1,11 @@
 //! The Report view: what goes out, as it will be written.
 
-use std::sync::{Arc, Mutex, PoisonError};
-
 use boxclock_core::report::markdown;
 use ratatui::text::{Line, Span};
 
 use super::{Item, ListState, Spec, View, ViewCommand};
 use crate::context::{Context, Question, ReportParts, Then};
+use crate::inbox::Inbox;
 use crate::jobs::{Apply, Kind};
 use crate::pane::Pane;
 
@@ -36,7 +35,7 @@ struct ReportView {
     /// The state of the case that the preview was asked for.
     asked: Option<u64>,
     /// Where the job leaves a new preview.
-    fresh: Arc<Mutex<Option<String>>>,
+    fresh: Inbox<String>,
 }
 
 /// Makes it.
@@ -67,7 +66,7 @@ impl View for ReportView {
     }
 
     fn prepare(&mut self, cx: &mut Context) {
-        if let Some(text) = self.fresh.lock().unwrap_or_else(PoisonError::into_inner).take() {
+        if let Some(text) = self.fresh.take() {
             (self.text, self.width) = (text, 0);
         }
         let width = cx.layout.middle.width;
@@ -80,10 +79,9 @@ impl View for ReportView {
         }
         match ReportParts::of(cx) {
             Ok(parts) => {
-                let fresh = Arc::clone(&self.fresh);
+                let fresh = self.fresh.clone();
                 cx.start(PREVIEW, move |view, _| {
-                    let text = markdown(&parts.report(view), None)?;
-                    *fresh.lock().unwrap_or_else(PoisonError::into_inner) = Some(text);
+                    fresh.put(markdown(&parts.report(view), None)?);
                     Ok(Box::new(|_: &mut Context| {}) as Apply<Context>)
                 });
             }
