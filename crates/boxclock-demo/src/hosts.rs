@@ -434,7 +434,7 @@ fn console(root: &Path) -> io::Result<()> {
         "WARN  [main] Console5.Bridge - bridge library reports version 1.4.0, expected 2.0.0; using it",
     );
     log.add(at(2, 14, 41, 730), "INFO  [main] Console5.Bridge - frame format 2 chosen");
-    log.add(PLAN - 400, "INFO  [plan] Console5.Plan - plan nightly sent to pump-ctl, 36 doses, frame format 2");
+    log.add(PLAN - 400, "INFO  [plan] Console5.Plan - plan nightly sent to pump-ctl, 36 doses, frame format 2, first frame fr-0412-4096");
     log.add(
         at(2, 31, 9, 66),
         "ERROR [feed] Console5.Feed - dosing channel closed by pump-ctl\r\nTankwarden.LinkException: channel closed (0x80072EFD)\r\n   at Console5.Feed.Read()\r\n   at Console5.Feed.Run()",
@@ -464,7 +464,8 @@ fn bridge(root: &Path) -> io::Result<()> {
         "[1312] INFO serbridge 1.4.0 (2016-03-09): client asks for frame format 2, format field ignored",
     );
     for (try_, time) in refusals().filter(|(try_, _)| try_ % 10 == 0) {
-        log.add(time + 60, format!("[1312] WARN {} negative answers from the line, passed on", try_ + 1));
+        let text = format!("{} negative answers from the line, passed on, last for fr-0412-{}", try_ + 1, 4096 + try_);
+        log.add(time + 60, format!("[1312] WARN {text}"));
     }
     log.add(DOWN - 2_000, "[1312] ERROR buffer of negative answers full: 0xC0000017");
     log.write(

@@ -278,7 +278,7 @@ fn a_log_is_followed_through_a_real_rotation() {
     terminal.keys(&["H"]);
     terminal.see(&["held"]);
     append(&line(8));
-    terminal.see(&["held, 55 B behind", "8 of 8"]);
+    terminal.see(&["held, 1 line, 55 B behind", "8 of 8"]);
     terminal.keys(&["H"]);
     terminal.see(&["following", "dose 8 given", "9 of 9"]);
 }
@@ -406,6 +406,36 @@ fn crashes_and_installs_lead_to_their_lines() {
     terminal.see(&["No start of the host"]);
     terminal.keys(&["Enter"]);
     terminal.see(&["Verbose logging started"]);
+    terminal.keys(&["q"]);
+    terminal.see(&["ended with 0"]);
+}
+
+#[test]
+fn a_frame_is_followed_and_the_night_compared() {
+    let home = Home::new();
+    let terminal = Terminal::start(&home, "trail", (170, 46), "demo");
+    terminal.see(&["41\u{a0}408 events"]);
+    // From a line of the gateway to the way of its frame: console, bridge, dosing, gateway.
+    terminal.keys(&["/"]);
+    terminal.line("frame fr-0412-4096 refused, NAK");
+    terminal.keys(&["7"]);
+    terminal.see(&["What shall be followed?", "fr-0412-4096"]);
+    terminal.keys(&["Enter"]);
+    terminal.see(&["fr-0412-4096  it failed", "Console5.Plan", "dosingd", "others of its kind"]);
+    // The last hop, and its line.
+    terminal.keys(&["End", "Enter"]);
+    terminal.see(&["NAK 0x15 protocol version"]);
+    terminal.keys(&["BSpace", "f"]);
+    terminal.see(&["row 1 of 4   4 of 41\u{a0}408 events"]);
+    // Since it is wrong against before.
+    terminal.keys(&["F", "8", "c"]);
+    terminal.see(&["since 04-12 02:31 against before 04-12 01:50"]);
+    terminal.keys(&["Down", "Enter"]);
+    terminal.see(&["What is different", "only in the bad", "dosing channel closed by pump-ctl"]);
+    terminal.keys(&["x"]);
+    terminal.see(&["1 that do not matter are hidden"]);
+    terminal.keys(&["u"]);
+    terminal.see(&["Undone: difference that does not matter."]);
     terminal.keys(&["q"]);
     terminal.see(&["ended with 0"]);
 }

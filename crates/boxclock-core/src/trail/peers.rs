@@ -12,6 +12,9 @@ use super::{Trail, whole_text};
 
 /// Things of the same kind that are looked at.
 const MOST: usize = 300;
+/// Hops whose lines are looked at, and lines before and after each.
+const MOST_HOPS: usize = 4;
+const NEAR: usize = 2000;
 /// So few say nothing.
 const LEAST: usize = 3;
 
@@ -52,19 +55,18 @@ impl Peers {
 pub fn peers(view: &CaseView, identifier: &str, trail: &Trail, work: &Work) -> Result<Option<Peers>> {
     let table = &view.loaded.table;
     let kind = shape(identifier);
-    let Some(start) = trail.hops.iter().find(|hop| hop.identifier == identifier) else { return Ok(None) };
-    // Others stand in the lines of the program where this one begins.
-    let first = table.event(start.first.2);
     let mut reader = RecordReader::new(view.case.sources.clone());
     let mut names: BTreeSet<String> = BTreeSet::new();
-    let rows: Vec<Row> = table.rows_of(first.source()).collect();
-    let at = rows.partition_point(|row| *row < start.first.2);
-    let near = rows.iter().skip(at.saturating_sub(4000)).take(8000);
-    for row in near {
-        work.check()?;
-        names.extend(names_in(&whole_text(&mut reader, view, *row)).into_iter().filter(|name| shape(name) == kind));
-        if names.len() > MOST {
-            break;
+    // Others stand in the lines of the programs that this one went through under its own name.
+    for hop in trail.hops.iter().filter(|hop| hop.identifier == identifier).take(MOST_HOPS) {
+        let rows: Vec<Row> = table.rows_of(table.event(hop.first.2).source()).collect();
+        let at = rows.partition_point(|row| *row < hop.first.2);
+        for row in rows.iter().skip(at.saturating_sub(NEAR)).take(NEAR * 2) {
+            work.check()?;
+            names.extend(names_in(&whole_text(&mut reader, view, *row)).into_iter().filter(|name| shape(name) == kind));
+            if names.len() > MOST {
+                break;
+            }
         }
     }
     names.insert(identifier.to_owned());

@@ -441,8 +441,8 @@ impl View for CompareView {
         let text = boxclock_core::visible(&one.what, false);
         let row = vec![
             Span::styled(format!(" {:>3} ", at + 1), cx.theme.faint()),
-            Span::styled(fit(words(one.kind.name()), 15), hue),
-            Span::raw(fit(&text, width.saturating_sub(21))),
+            Span::styled(fit(words(one.kind.name()), 17), hue),
+            Span::raw(fit(&text, width.saturating_sub(23))),
         ];
         let below = format!("     bad {}   good {}   {}", place(&one.bad), place(&one.good), one.why);
         Item { row, below: vec![Line::styled(cut(&below, width), cx.theme.faint())] }

@@ -136,7 +136,8 @@ impl View for StreamView {
         let below = problems.len() - problems.partition_point(|place| (*place as usize) <= cursor);
         // One place, one meaning, folded or filtered or not: the row of rows, then how many of all events pass.
         let (rows, total) = (cx.row_count(), cx.view.loaded.table.len());
-        let mut events = format!("row {} of {}", grouped((cursor + 1).min(rows) as u64), grouped(rows as u64));
+        let word = if cx.layout.whole.width < 40 { "" } else { "row " };
+        let mut events = format!("{word}{} of {}", grouped((cursor + 1).min(rows) as u64), grouped(rows as u64));
         let passed = cx.stream.rows.passed.as_ref().map_or(total, |rows| rows.len());
         if passed != total || rows != total {
             events.push_str(&format!("   {} of {} events", grouped(passed as u64), grouped(total as u64)));
