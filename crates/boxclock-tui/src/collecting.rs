@@ -9,7 +9,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use boxclock_core::case::{Case, Options};
-use boxclock_core::clock::{self, Zone};
+use boxclock_core::clock::{self, Zone, human};
 use boxclock_core::gather::redact::{RedactSummary, redact};
 use boxclock_core::gather::watch::{Host, Watch};
 use boxclock_core::gather::{self, Mark, PackOptions, PackRequest, Packed, RedactReady, RedactRequest, Snapshot};
@@ -229,9 +229,26 @@ impl Collecting {
         self.texts.get(key).map_or("", String::as_str)
     }
 
-    /// Changes a field.
-    pub fn set(&mut self, key: &'static str, text: String) {
+    /// Changes a field. What was previewed is of the fields of before, and goes.
+    ///
+    /// # Errors
+    /// When the text is no moment, or no length of time, where the field is one.
+    pub fn set(&mut self, key: &'static str, text: String, zone: &Zone) -> Result<()> {
+        match key {
+            "moment" | "around" if !text.trim().is_empty() => {
+                human::moment(&text, zone, clock::now())?;
+            }
+            "within" | "span" | "limit" if !text.trim().is_empty() => {
+                human::length(text.trim())?;
+            }
+            _ => {}
+        }
+        if self.texts.get(key) != Some(&text) && self.running.is_none() {
+            self.log.clear();
+            (self.output, self.watch) = (None, Watch::default());
+        }
         self.texts.insert(key, text);
+        Ok(())
     }
 
     /// Whether a field is a choice between yes and no.
@@ -329,7 +346,13 @@ impl Collecting {
 
     fn take(&mut self, done: TaskDone) {
         match done {
-            TaskDone::Log(log, output) => (self.running, self.log, self.output) = (None, log, output),
+            TaskDone::Log(log, output) => {
+                (self.running, self.log, self.output) = (None, log, output);
+                if self.output.is_none() {
+                    // A preview, or nothing was written: no host is being gathered any more.
+                    self.watch = Watch::default();
+                }
+            }
             TaskDone::Noted(options, Ok(snapshot)) => {
                 let mut options = *options;
                 options.marks.push(Mark { time: clock::to_rfc3339(clock::now()), text: "capture began".into() });

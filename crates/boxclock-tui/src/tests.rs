@@ -80,6 +80,12 @@ impl Screen {
         }
     }
 
+    /// Writes a field of the Collect view.
+    fn fill(&mut self, key: &'static str, text: impl Into<String>) {
+        let tasks = &mut self.app.view_of::<CollectView>().tasks;
+        tasks.set(key, text.into(), &boxclock_core::clock::Zone::utc()).unwrap();
+    }
+
     /// Chooses a source in the Box view.
     fn choose_source(&mut self, name: &str) {
         let sources = self.app.cx.sources.clone();
@@ -654,7 +660,7 @@ fn the_desk_gathers_and_opens_the_box() {
     let logs = folder.join("hosts/pump-ctl");
     let into = folder.join("night.box.zip");
     let tasks = &mut screen.app.view_of::<CollectView>().tasks;
-    let mut fill = |key, text: String| tasks.set(key, text);
+    let mut fill = |key, text: String| tasks.set(key, text, &boxclock_core::clock::Zone::utc()).unwrap();
     fill("hosts", format!("pump-ctl=\"{}\" gone=/no/such/place", logs.display()));
     fill("recipes", "all".into());
     fill("moment", "2026-04-12 02:30".into());
@@ -662,7 +668,7 @@ fn the_desk_gathers_and_opens_the_box() {
     screen.keys("v");
     task_settles(&mut screen, |tasks| tasks.running.is_none());
     assert!(screen.draw(120, 30).contains("no such file or folder: /no/such/place"));
-    screen.app.view_of::<CollectView>().tasks.set("hosts", format!("pump-ctl=\"{}\"", logs.display()));
+    screen.fill("hosts", format!("pump-ctl=\"{}\"", logs.display()));
     screen.keys("v");
     task_settles(&mut screen, |tasks| tasks.running.is_none());
     let last = screen.app.view_of::<CollectView>().tasks.log.last().unwrap().1.clone();
@@ -690,7 +696,7 @@ fn the_desk_gathers_and_opens_the_box() {
     // And what is in it can be handed on.
     screen.keys("blll");
     assert_eq!(screen.app.view_of::<CollectView>().tasks.task(), crate::collecting::Task::Redact);
-    screen.app.view_of::<CollectView>().tasks.set("words", "valves".into());
+    screen.fill("words", "valves");
     screen.keys("v");
     task_settles(&mut screen, |tasks| tasks.running.is_none());
     assert!(screen.draw(160, 30).contains("1 place"), "{}", screen.draw(160, 30));
@@ -705,13 +711,9 @@ fn the_desk_captures_what_is_written_meanwhile() {
     let folder = screen.folder.path().to_path_buf();
     let log = folder.join("hosts/pump-ctl/app.log");
     screen.keys("bl");
-    screen
-        .app
-        .view_of::<CollectView>()
-        .tasks
-        .set("hosts", format!("pump-ctl={}", folder.join("hosts/pump-ctl").display()));
-    screen.app.view_of::<CollectView>().tasks.set("recipes", "all".into());
-    screen.app.view_of::<CollectView>().tasks.set("into", folder.join("x.box.zip").display().to_string());
+    screen.fill("hosts", format!("pump-ctl={}", folder.join("hosts/pump-ctl").display()));
+    screen.fill("recipes", "all");
+    screen.fill("into", folder.join("x.box.zip").display().to_string());
     screen.keys("r");
     task_settles(&mut screen, |tasks| tasks.status().starts_with("capturing"));
     let mut file = std::fs::File::options().append(true).open(log).unwrap();
@@ -731,7 +733,7 @@ fn the_desk_receives_until_it_is_stopped() {
     let into = screen.folder.path().join("received");
     screen.keys("bll");
     for (key, text) in [("folder", into.display().to_string()), ("udp", "0".into()), ("tcp", String::new())] {
-        screen.app.view_of::<CollectView>().tasks.set(key, text);
+        screen.fill(key, text);
     }
     screen.keys("r");
     let line = screen.app.view_of::<CollectView>().tasks.log[0].1.clone();

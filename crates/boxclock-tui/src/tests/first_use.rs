@@ -349,3 +349,30 @@ fn a_seal_is_checked_on_the_screen() {
     screen.keys("v");
     screen.shows((120, 30), &["● the seal holds", "by nobody"]);
 }
+
+#[test]
+fn a_preview_leaves_nothing_connecting_and_goes_when_a_field_changes() {
+    let mut screen = hour();
+    let logs = screen.folder.path().join("hosts/pump-ctl");
+    screen.keys("b");
+    screen.fill("hosts", format!("pump-ctl={}", logs.display()));
+    screen.keys("v");
+    while !screen.draw(140, 34).contains("nothing was copied or run") {
+        std::thread::yield_now();
+    }
+    let drawn = screen.draw(140, 34);
+    assert!(!drawn.contains("connecting") && drawn.contains("app.log"), "{drawn}");
+    // What is no moment stays on the line, and the old preview does not stand beside a new field.
+    screen.keys("gjj\nsoonish\n");
+    assert!(screen.draw(140, 34).contains("\"soonish\" is no moment"));
+    screen.key(KeyCode::Esc);
+    screen.keys("gjjj\n");
+    (0..3).for_each(|_| screen.key(KeyCode::Backspace));
+    screen.keys("10 fortnights\n");
+    assert!(screen.draw(140, 34).contains("is not a duration"));
+    screen.key(KeyCode::Esc);
+    screen.keys("gjjj\n");
+    (0..3).for_each(|_| screen.key(KeyCode::Backspace));
+    screen.keys("30m\n");
+    assert!(!screen.draw(140, 34).contains("nothing was copied or run"));
+}

@@ -145,22 +145,23 @@ impl View for CollectView {
         self.tasks.poll();
     }
 
-    fn enter(&mut self, _: &mut Context) -> Result<Then> {
+    fn enter(&mut self, cx: &mut Context) -> Result<Then> {
         let Some(CollectRow::Field(field)) = self.chosen() else { return Ok(Then::Stay) };
         let (key, label, hint) = self.tasks.task().fields()[field];
         let text = self.tasks.text(key).to_owned();
         if self.tasks.is_switch(key) {
-            self.tasks.set(key, if text == "yes" { "no" } else { "yes" }.into());
+            let other = if text == "yes" { "no" } else { "yes" };
+            self.tasks.set(key, other.into(), &cx.zone)?;
             return Ok(Then::Stay);
         }
         let (label, help, taker) = (label.to_lowercase(), hint.to_owned(), Taker::View(key));
         Ok(Then::Ask(Question { label, help, text, is_secret: false, live: Live::Nothing, taker }))
     }
 
-    fn answer(&mut self, _: &mut Context, question: &str, text: &str) -> Result<Then> {
+    fn answer(&mut self, cx: &mut Context, question: &str, text: &str) -> Result<Then> {
         let fields = self.tasks.task().fields();
         if let Some((key, ..)) = fields.iter().find(|(key, ..)| *key == question) {
-            self.tasks.set(key, text.to_owned());
+            self.tasks.set(key, text.to_owned(), &cx.zone)?;
         }
         Ok(Then::Stay)
     }
@@ -252,7 +253,7 @@ fn host_line(cx: &Context, host: &Host, width: usize) -> Vec<Span<'static>> {
         host.label,
         many(all as u64, "file"),
         bytes(done),
-        host.stage.words()
+        if is_done && done == 0 { "nothing was taken" } else { host.stage.words() }
     );
     vec![Span::styled(fit(&text, width), style)]
 }
