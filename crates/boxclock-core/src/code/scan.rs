@@ -117,33 +117,18 @@ impl Found {
 /// Bytes that are looked at together.
 const BLOCK: usize = 64;
 
-/// Calls `found` for each code in `text`, in order.
+/// Calls `found` for each code in `text`: those that are words and numbers in order, then those in words (see `messages`), where the text
+/// has no code of the same meaning.
 ///
 /// This sees every byte of every log, and words end at places that no processor can predict. So blocks of bytes are
 /// first turned into bit masks, without a branch; the words that start with a digit or a capital go through the sieve,
 /// by masks and then at a glance; only what is left is read.
-pub fn scan(text: &[u8], platform: Platform, own: &Catalogues, found: impl FnMut(Found)) {
-    let worded = messages::find(text, platform);
-    if worded.is_empty() {
-        return scan_words(text, platform, own, found);
-    }
-    // Few lines have a code in words: only these are put in order, and what says the same twice counts once.
-    let mut all = Vec::new();
-    scan_words(text, platform, own, |hit| all.push(hit));
-    let is_new = |hit: &Found| {
-        all.iter().all(|other| other.code != hit.code && (other.end <= hit.start || other.start >= hit.end))
-    };
-    let mut worded: Vec<Found> = worded.into_iter().filter(is_new).collect();
-    worded.dedup_by_key(|hit| hit.code);
-    all.extend(worded);
-    all.sort_by_key(|hit| hit.start);
-    all.into_iter().for_each(found);
-}
-
-/// The same for words and numbers that are codes by themselves.
-fn scan_words(text: &[u8], platform: Platform, own: &Catalogues, mut found: impl FnMut(Found)) {
+pub fn scan(text: &[u8], platform: Platform, own: &Catalogues, mut found: impl FnMut(Found)) {
     let sieve = Sieve::new(own);
     let (mut in_word, mut behind_point) = (0, 0);
+    // A message at the start of the text stands as well as one behind a colon.
+    let (mut behind_sign, mut colons) = (1, 0);
+    let mut messages = messages::Messages::new(platform);
     for (index, block) in text.chunks(BLOCK).enumerate() {
         let mut padded = [0; BLOCK];
         let block: &[u8; BLOCK] = if let Ok(whole) = block.try_into() {
@@ -156,7 +141,16 @@ fn scan_words(text: &[u8], platform: Platform, own: &Catalogues, mut found: impl
         let firsts = masks.words & !(masks.words << 1 | in_word);
         // Digits behind a point or a slash are parts of versions, addresses, dates and paths.
         let numbers = sieve.numbers(&masks, firsts & !(masks.points << 1 | behind_point));
+        let starts = firsts
+            & !masks.digits
+            & (masks.signs << 1 | behind_sign | masks.blanks << 1 & (masks.colons << 2 | colons));
+        // What follows a block is known to it by its last two bytes.
+        behind_sign = masks.signs >> (BLOCK - 1) | (masks.blanks >> (BLOCK - 1) & masks.colons >> (BLOCK - 2));
+        colons = masks.colons >> (BLOCK - 1) << 1;
         (in_word, behind_point) = (masks.words >> (BLOCK - 1), masks.points >> (BLOCK - 1));
+        for bit in bits(starts) {
+            messages.look_at(text, index * BLOCK + bit as usize);
+        }
         let at = |bit: u32| {
             let start = index * BLOCK + bit as usize;
             (start, word_end(text, start, masks.words >> bit))
@@ -175,10 +169,13 @@ fn scan_words(text: &[u8], platform: Platform, own: &Catalogues, mut found: impl
             if let Some(hit) = word(text, start, end, platform, own)
                 && !harmless::is_harmless(text, (hit.start, hit.end), hit.code)
             {
+                messages.knows(hit);
                 found(hit);
             }
         }
     }
+    messages.at_the_ends_of_lines(text);
+    messages.tell(found);
 }
 
 /// The places of the bits that are set, in order.
@@ -200,11 +197,16 @@ struct Masks {
     others: u64,
     /// Whether it is a point or a slash.
     points: u64,
+    /// Whether it is a colon, a blank; or an opening parenthesis or a quote, behind which messages stand.
+    colons: u64,
+    blanks: u64,
+    signs: u64,
 }
 
 #[inline]
 fn masks(block: &[u8; BLOCK]) -> Masks {
-    let (mut masks, mut small_c, mut zeros) = (Masks { words: 0, digits: 0, others: 0, points: 0 }, 0, 0);
+    let empty = Masks { words: 0, digits: 0, others: 0, points: 0, colons: 0, blanks: 0, signs: 0 };
+    let (mut masks, mut small_c, mut zeros) = (empty, 0, 0);
     for (index, lanes) in block.as_chunks::<16>().0.iter().enumerate() {
         let lanes = u8x16::new(*lanes);
         let at = |bits: u8x16| u64::from(bits.to_bitmask()) << (index * 16);
@@ -216,6 +218,9 @@ fn masks(block: &[u8; BLOCK]) -> Masks {
         masks.digits |= at(digit);
         masks.others |= at(in_range(lanes, b'A', 26));
         masks.points |= at(in_range(lanes, b'.', 2));
+        masks.colons |= at(lanes.simd_eq(u8x16::splat(b':')));
+        masks.blanks |= at(lanes.simd_eq(u8x16::splat(b' ')));
+        masks.signs |= at(lanes.simd_eq(u8x16::splat(b'(')) | lanes.simd_eq(u8x16::splat(b'"')));
         small_c |= at(lanes.simd_eq(u8x16::splat(b'c')));
         zeros |= at(lanes.simd_eq(u8x16::splat(b'0')));
     }

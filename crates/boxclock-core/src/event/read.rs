@@ -47,6 +47,8 @@ pub fn codes_in(text: &str, detected: Detected, platform: Platform, own: &Catalo
         detected.format.column_codes(bare, &mut |hit| note(hit, at));
         at += line.len();
     }
+    // Codes in words are found behind all others of a line.
+    found.sort_by_key(|hit| hit.start);
     found
 }
 

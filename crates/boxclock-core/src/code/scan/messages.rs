@@ -12,93 +12,153 @@ use crate::code::{Family, catalogue};
 
 const TEXTS: &str = include_str!("../../../data/names/errno-texts.tsv");
 
-/// All texts by their first two bytes, in lower case as far as they are ASCII.
+/// All texts by their first bytes.
 struct Texts {
-    /// A bit for each two bytes with which a text begins.
-    likely: Box<[u64; 1024]>,
-    /// The texts that begin so, the longest first: in lower case, with the symbolic name.
-    by_start: FxHashMap<u16, Vec<(Vec<u8>, &'static str)>>,
+    /// A bit for the first bytes of each text: nearly every word behind a sign is dropped at a glance.
+    likely: Bits,
+    /// The same for the last bytes of each.
+    likely_ends: Bits,
+    /// The texts that begin so, the longest first: in lower case as far as they are ASCII, with the symbolic name.
+    by_start: FxHashMap<u64, Vec<(Vec<u8>, &'static str)>>,
+}
+
+/// Bytes of a text that are looked at together. No text is shorter.
+const KEY: usize = 8;
+
+/// A set of keys, which may take some for others.
+struct Bits(Box<[u64; 1024]>);
+
+impl Bits {
+    fn place(key: u64) -> (usize, u64) {
+        let hash = key.wrapping_mul(0x9E37_79B9_7F4A_7C15) >> 48;
+        ((hash / 64) as usize & 1023, 1 << (hash % 64))
+    }
+
+    fn add(&mut self, key: u64) {
+        let (word, bit) = Self::place(key);
+        if let Some(word) = self.0.get_mut(word) {
+            *word |= bit;
+        }
+    }
+
+    #[inline]
+    fn has(&self, key: u64) -> bool {
+        let (word, bit) = Self::place(key);
+        self.0[word] & bit != 0
+    }
+}
+
+/// Eight bytes, whatever the case of their letters: other bytes may become the same too.
+#[inline]
+fn key_of(bytes: &[u8]) -> Option<u64> {
+    bytes.first_chunk::<KEY>().map(|bytes| u64::from_le_bytes(*bytes) | 0x2020_2020_2020_2020)
 }
 
 static KNOWN: LazyLock<Texts> = LazyLock::new(|| {
-    let mut texts = Texts { likely: Box::new([0; 1024]), by_start: FxHashMap::default() };
+    let empty = || Bits(Box::new([0; 1024]));
+    let mut texts = Texts { likely: empty(), likely_ends: empty(), by_start: FxHashMap::default() };
     for (name, text) in TEXTS.lines().filter_map(|line| line.split_once('\t')) {
         let lower = text.as_bytes().to_ascii_lowercase();
-        let Some(start) = start_of(&lower) else { continue };
-        if let Some(word) = texts.likely.get_mut(usize::from(start) / 64) {
-            *word |= 1 << (start % 64);
+        let end = lower.len().checked_sub(KEY).and_then(|last| key_of(lower.get(last..)?));
+        if let (Some(start), Some(end)) = (key_of(&lower), end) {
+            texts.likely.add(start);
+            texts.likely_ends.add(end);
+            texts.by_start.entry(start).or_default().push((lower, name));
         }
-        texts.by_start.entry(start).or_default().push((lower, name));
     }
     texts.by_start.values_mut().for_each(|list| list.sort_by_key(|(text, _)| std::cmp::Reverse(text.len())));
     texts
 });
 
-/// The first two bytes in lower case.
-fn start_of(text: &[u8]) -> Option<u16> {
-    let [first, second, ..] = text else { return None };
-    Some(u16::from_le_bytes([first.to_ascii_lowercase(), second.to_ascii_lowercase()]))
+/// The texts of error numbers in a text.
+pub(super) struct Messages {
+    platform: Platform,
+    /// Those that were found.
+    found: Vec<Found>,
+    /// Codes that the text has otherwise: what says the same twice counts once.
+    others: Vec<Found>,
 }
 
-/// The texts of error numbers in a text, in order.
-pub(super) fn find(text: &[u8], platform: Platform) -> Vec<Found> {
-    let mut found: Vec<Found> = Vec::new();
-    let mut take = |start: usize| {
-        if found.last().is_none_or(|last| last.end <= start) {
-            found.extend(at(text, start, platform));
+impl Messages {
+    /// Looks for them; an empty list takes no memory.
+    pub(super) fn new(platform: Platform) -> Self {
+        Self { platform, found: Vec::new(), others: Vec::new() }
+    }
+
+    /// A word begins there behind a sign behind which messages stand.
+    #[inline]
+    pub(super) fn look_at(&mut self, text: &[u8], start: usize) {
+        self.found.extend(at(text, start, self.platform));
+    }
+
+    /// A code that is a number or a name.
+    #[inline]
+    pub(super) fn knows(&mut self, hit: Found) {
+        self.others.push(hit);
+    }
+
+    /// Looks at the ends of lines, where messages stand behind anything.
+    pub(super) fn at_the_ends_of_lines(&mut self, text: &[u8]) {
+        /// Lines whose ends are looked at: the first says what it is about, and the last how it ended.
+        const LINES: usize = 64;
+        let mut start = 0;
+        for line in text.split(|byte| *byte == b'\n').take(LINES) {
+            let end = start + line.trim_ascii_end().len();
+            self.found.extend(at_the_end(text, (start, end), self.platform));
+            start += line.len() + 1;
         }
-    };
-    take(0);
-    for sign in memchr::memchr3_iter(b':', b'(', b'"', text) {
-        let start = if text.get(sign) == Some(&b':') {
-            if text.get(sign + 1) != Some(&b' ') {
-                continue;
+    }
+
+    /// Gives those that say what nothing else in the text says.
+    pub(super) fn tell(mut self, mut found: impl FnMut(Found)) {
+        if self.found.is_empty() {
+            return;
+        }
+        self.found.sort_by_key(|hit| (hit.start, std::cmp::Reverse(hit.end)));
+        let (mut behind, mut told): (usize, Vec<Found>) = (0, self.others);
+        for hit in self.found {
+            // Of texts inside of each other the whole one.
+            let overlaps = hit.start < behind;
+            behind = behind.max(hit.end);
+            let is_new = |other: &Found| other.code != hit.code && (other.end <= hit.start || other.start >= hit.end);
+            if !overlaps && told.iter().all(is_new) {
+                told.push(hit);
+                found(hit);
             }
-            sign + 2
-        } else {
-            sign + 1
-        };
-        take(start);
+        }
     }
-    let mut line_start = 0;
-    for line in text.split(|byte| *byte == b'\n') {
-        found.extend(at_the_end(text, line_start + line.trim_ascii_end().len(), platform));
-        line_start += line.len() + 1;
-    }
-    found.sort_by_key(|hit| hit.start);
-    // Of texts inside of each other the whole one.
-    let mut behind = 0;
-    found.retain(|hit| {
-        let is_new = hit.start >= behind;
-        behind = behind.max(hit.end);
-        is_new
-    });
-    found
 }
 
-/// The text of an error number that ends a line at `end`, behind a blank; a full stop may stand behind it.
-fn at_the_end(text: &[u8], end: usize, platform: Platform) -> Option<Found> {
+/// The text of an error number that ends a line, behind a blank; a full stop may stand behind it.
+fn at_the_end(text: &[u8], (start, end): (usize, usize), platform: Platform) -> Option<Found> {
     /// No text has more.
     const LONGEST: usize = 96;
-    let whole = text.get(..end)?;
-    let end = whole.strip_suffix(b".").map_or(end, <[u8]>::len);
-    let from = end.saturating_sub(LONGEST);
+    let line = text.get(start..end)?;
+    let line = line.strip_suffix(b".").unwrap_or(line);
+    let key = line.len().checked_sub(KEY).and_then(|last| key_of(line.get(last..)?))?;
+    if !KNOWN.likely_ends.has(key) {
+        return None;
+    }
+    let end = start + line.len();
+    let from = start.max(end.saturating_sub(LONGEST));
     let blanks = memchr::memrchr_iter(b' ', text.get(from..end)?).map(|blank| from + blank + 1);
     blanks.filter_map(|start| at(text, start, platform)).find(|found| found.end == end)
 }
 
 /// The text of an error number that begins there.
+#[inline]
 fn at(text: &[u8], start: usize, platform: Platform) -> Option<Found> {
+    let key = key_of(text.get(start..)?)?;
+    if KNOWN.likely.has(key) { longest_at(text, start, key, platform) } else { None }
+}
+
+fn longest_at(text: &[u8], start: usize, key: u64, platform: Platform) -> Option<Found> {
     let rest = text.get(start..)?;
-    let first = start_of(rest)?;
-    if KNOWN.likely.get(usize::from(first) / 64)? >> (first % 64) & 1 == 0 {
-        return None;
-    }
     let fits = |known: &[u8]| {
         rest.get(..known.len()).is_some_and(|here| here.eq_ignore_ascii_case(known))
             && !rest.get(known.len()).copied().is_some_and(is_word)
     };
-    let (known, name) = KNOWN.by_start.get(&first)?.iter().find(|(known, _)| fits(known))?;
+    let (known, name) = KNOWN.by_start.get(&key)?.iter().find(|(known, _)| fits(known))?;
     let row = catalogue::by_name_in(Family::errno_of(platform), name)
         .or_else(|| catalogue::by_name_in(Family::Errno, name))?;
     Some(Found { start, end: start + known.len(), code: row.code, general: false })
@@ -108,10 +168,17 @@ fn at(text: &[u8], start: usize, platform: Platform) -> Option<Found> {
 mod tests {
     use super::*;
 
+    /// What the whole scan finds.
+    fn find(text: &str, platform: Platform) -> Vec<Found> {
+        let mut found = Vec::new();
+        super::super::scan(text.as_bytes(), platform, &crate::code::NO_CATALOGUES, |hit| found.push(hit));
+        found
+    }
+
     fn names(text: &str, platform: Platform) -> String {
         let own = crate::code::Catalogues::default();
-        let found = find(text.as_bytes(), platform).into_iter();
-        found
+        find(text, platform)
+            .into_iter()
             .map(|hit| format!("{}={}", &text[hit.start..hit.end], hit.code.info(&own).name.unwrap_or("-")))
             .collect::<Vec<_>>()
             .join(" ")
@@ -122,7 +189,10 @@ mod tests {
         for (text, wanted) in [
             ("write /var/log/x: No space left on device", "No space left on device=ENOSPC"),
             ("dial tcp 10.0.0.1:5432: connect: connection refused", "connection refused=ECONNREFUSED"),
-            ("open(\"/x\") failed (13: Permission denied)", "Permission denied=EACCES"),
+            ("open(\"/x\") failed (13: Permission denied)", "13=EACCES"),
+            ("pad pad pad pad pad pad pad pad pad pad pad pad pad pad pad 234: Broken pipe", "Broken pipe=EPIPE"),
+            ("pad pad pad pad pad pad pad pad pad pad pad pad pad pad pad 23: Broken pipe", "Broken pipe=EPIPE"),
+            ("pad pad pad pad pad pad pad pad pad pad pad pad pad pad pad 2345: Broken pipe", "Broken pipe=EPIPE"),
             ("fopen failed (No such file or directory)", "No such file or directory=ENOENT"),
             ("{\"error\":\"Broken pipe\",\"n\":1}", "Broken pipe=EPIPE"),
             (
@@ -155,7 +225,7 @@ mod tests {
 
     #[test]
     fn each_system_has_its_own_number() {
-        let number = |platform| find(b"connect: Connection refused", platform)[0].code.number;
+        let number = |platform| find("connect: Connection refused", platform)[0].code.number;
         assert_eq!((number(Platform::Linux), number(Platform::Macos)), (111, 61));
     }
 
@@ -163,7 +233,7 @@ mod tests {
     fn every_text_is_found_by_itself() {
         let rows = TEXTS.lines().filter(|line| !line.starts_with('#')).filter_map(|line| line.split_once('\t'));
         for (name, text) in rows {
-            let found = find(format!("x: {text}").as_bytes(), Platform::Linux);
+            let found = find(&format!("x: {text}"), Platform::Linux);
             assert!(found.len() <= 1, "{text}");
             if catalogue::by_name_in(Family::Errno, name).is_some() {
                 assert_eq!(found.len(), 1, "{name}: {text}");
