@@ -31,7 +31,7 @@ mod load;
 mod look;
 mod schedule;
 
-pub use follow::{Behind, Follower};
+pub use follow::{Behind, Follower, KeptFile};
 pub use forget::forget;
 pub use host_folders::host_folders;
 pub use load::Loader;
@@ -61,6 +61,8 @@ pub struct Options {
     pub passwords: Vec<String>,
     /// Whether lines stay what they were logged as, even if they carry the code of a failure.
     pub no_escalation: bool,
+    /// Files that were deleted while they are followed.
+    pub kept: Vec<KeptFile>,
 }
 
 impl Options {

@@ -47,6 +47,20 @@ pub fn identity(data: &std::fs::Metadata) -> (u64, u64) {
     (data.dev(), data.ino())
 }
 
+/// Whether no folder has a file any more: it lives as long as it is held open.
+pub fn is_deleted(data: &std::fs::Metadata) -> bool {
+    use std::os::unix::fs::MetadataExt;
+    data.nlink() == 0
+}
+
+/// A path by which a file can be read that is held open, whatever its folder says; `None` where the system has none.
+pub fn path_of_open(file: &File) -> Option<PathBuf> {
+    use std::os::fd::AsRawFd;
+    // Linux (proc(5)): a link for each open file of the process.
+    let path = PathBuf::from(format!("/proc/self/fd/{}", file.as_raw_fd()));
+    path.exists().then_some(path)
+}
+
 /// The most bytes of a file of settings, rules, keys or words.
 const SMALL_BYTES: u64 = 16 << 20;
 

@@ -281,6 +281,10 @@ fn a_log_is_followed_through_a_real_rotation() {
     terminal.see(&["held, 1 line, 55 B behind", "8 of 8"]);
     terminal.keys(&["H"]);
     terminal.see(&["following", "dose 8 given", "9 of 9"]);
+    // The rotation deletes its oldest file: what was on the screen stays there.
+    std::fs::remove_file(home.path("logs/dosing.log.2")).unwrap();
+    append(&line(9));
+    terminal.see(&["dose 9 given", "dose 0 given", "10 of 10"]);
 }
 
 #[test]

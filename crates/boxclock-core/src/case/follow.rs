@@ -1,17 +1,43 @@
 //! Following files that grow: looking whether they have, and reading the case again.
 
 use std::collections::HashMap;
+use std::fs::File;
 use std::hash::{DefaultHasher, Hash, Hasher};
 use std::io::{Read, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+use std::time::UNIX_EPOCH;
 
 use super::{Case, Options};
 use crate::Result;
 use crate::analysis::CaseView;
-use crate::files::find_files;
+use crate::files::{FileFound, find_files};
 use crate::platform;
 use crate::work::Work;
+
+/// Files that are held open, so that their lines stay when they are deleted: a process may not open many more.
+const MOST_HELD: usize = 200;
+
+/// A file that is gone from its folder, and is still read because it is held open.
+#[derive(Clone, Debug)]
+pub struct KeptFile {
+    /// Where it can be read from as long as `file` lives, and the name that it had.
+    pub found: FileFound,
+    /// The label of its host.
+    pub host: Option<String>,
+    /// Holds it.
+    pub file: Arc<File>,
+}
+
+/// A file of the case that is held open.
+#[derive(Clone, Debug)]
+struct Held {
+    name: String,
+    host: Option<String>,
+    file: Arc<File>,
+    /// Device and number: what stays when it is renamed.
+    identity: (u64, u64),
+}
 
 /// Looks at the files of a case, again and again.
 #[derive(Clone, Debug)]
@@ -19,6 +45,7 @@ pub struct Follower {
     paths: Vec<PathBuf>,
     options: Options,
     known: Fingerprint,
+    held: Vec<Held>,
 }
 
 /// What has come since the case was last read.
@@ -48,7 +75,41 @@ impl Follower {
             // It has grown since the case was opened.
             known.hash = !known.hash;
         }
-        Self { paths, options, known }
+        let mut follower = Self { paths, options, known, held: Vec::new() };
+        follower.hold(case);
+        follower
+    }
+
+    /// Holds the files of a case open: rotation deletes the oldest.
+    fn hold(&mut self, case: &Case) {
+        let is_kept = |name: &str| self.options.kept.iter().any(|kept| kept.found.name == name);
+        // What was unpacked or decoded is not deleted by a rotation.
+        let files = case.sources.iter().filter(|source| source.decoded.is_none() && !is_kept(&source.name));
+        let held = files.take(MOST_HELD).filter_map(|source| {
+            let file = platform::open_regular(&source.path).ok()?;
+            let identity = platform::identity(&file.metadata().ok()?);
+            Some(Held { name: source.name.clone(), host: source.host.clone(), file: Arc::new(file), identity })
+        });
+        self.held = held.collect();
+    }
+
+    /// Takes the files along that were deleted since the case was last read.
+    fn keep_deleted(&mut self) {
+        for held in std::mem::take(&mut self.held) {
+            let Ok(data) = held.file.metadata() else { continue };
+            let kept = &mut self.options.kept;
+            let is_new = kept
+                .iter()
+                .all(|one| one.file.metadata().is_ok_and(|other| platform::identity(&other) != held.identity));
+            let modified = data.modified().ok().and_then(|time| time.duration_since(UNIX_EPOCH).ok());
+            let modified = modified.map_or(0, |since| i64::try_from(since.as_nanos()).unwrap_or(0));
+            if let (true, true, Some(path)) = (platform::is_deleted(&data), is_new, platform::path_of_open(&held.file))
+            {
+                let found =
+                    FileFound { path, name: format!("{} (deleted)", held.name), modified, len_bytes: data.len() };
+                kept.push(KeptFile { found, host: held.host, file: held.file });
+            }
+        }
     }
 
     /// What has come since the case was last read; `None` where nothing has changed.
@@ -74,9 +135,11 @@ impl Follower {
     /// same, and the next look tells so.
     pub fn read(&mut self, work: &Work) -> Result<CaseView> {
         let now = fingerprint(&self.paths, &self.options);
+        self.keep_deleted();
         let case = Case::open(&self.paths, self.options.clone(), work)?;
         let loaded = case.load(work)?;
         self.known = now;
+        self.hold(&case);
         Ok(CaseView::new(Arc::new(case), loaded))
     }
 }
@@ -122,5 +185,27 @@ mod tests {
         assert_eq!(follower.behind(), Some(Behind { bytes: 39, lines: Some(1) }));
         assert_eq!(follower.read(&Work::default()).unwrap().loaded.table.len(), 2);
         assert_eq!(follower.behind(), None);
+    }
+
+    #[test]
+    fn lines_of_a_deleted_file_stay() {
+        let lines = log().info("bridge", "first").info("bridge", "second").text();
+        let root = case(&[("dose-gw/app.log", log().info("bridge", "now").text()), ("dose-gw/app.log.1", lines)]);
+        let old = root.path().join("hosts/dose-gw/app.log.1");
+        let mut follower = Follower::new(&root.open());
+        std::fs::remove_file(&old).unwrap();
+        for _ in 0..2 {
+            let view = follower.read(&Work::default()).unwrap();
+            assert_eq!(view.loaded.table.len(), 3, "what was on the screen stays");
+            let kept = view.case.sources.iter().find(|source| source.name.ends_with("app.log.1 (deleted)")).unwrap();
+            assert_eq!(kept.host.as_deref(), Some("dose-gw"));
+            let mut reader = crate::event::RecordReader::new(std::sync::Arc::clone(&view.case.sources));
+            let texts: Vec<String> =
+                (0..3).map(|row| reader.record(view.loaded.table.event(crate::event::Row(row))).body).collect();
+            assert!(texts.contains(&"second".to_owned()), "{texts:?}");
+        }
+        // A rename is none, and a file that comes back under the name is another one.
+        std::fs::rename(root.path().join("hosts/dose-gw/app.log"), &old).unwrap();
+        assert_eq!(follower.read(&Work::default()).unwrap().loaded.table.len(), 3);
     }
 }

@@ -64,6 +64,12 @@ pub(super) fn open(paths: &[PathBuf], options: Options, work: &Work) -> Result<C
         }
         name.get_or_insert_with(|| case_name(path));
     }
+    for kept in &options.kept {
+        let (file, host) = (kept.found.clone(), kept.host.clone());
+        let trouble =
+            vec![Trouble::note("this file was deleted while it was followed; its lines stay until the program ends")];
+        candidates.push(Candidate { file, host, zone: None, class: None, trouble, decoded: None });
+    }
     if zone.is_none() && !story.zone.is_empty() {
         match Zone::parse(&story.zone) {
             Ok(of_site) => zone = Some(of_site),
