@@ -120,9 +120,14 @@ impl Layout {
         self
     }
 
+    /// Rows above the rail's times: the marks of the hosts, below each other where a lane has one column.
+    pub fn rail_head(&self) -> u16 {
+        if self.lane_width == 1 { 2 } else { 1 }
+    }
+
     /// Rows of the rail that show time.
     pub fn rail_rows(&self) -> u16 {
-        if self.rail.width == 0 { 0 } else { self.rail.height.saturating_sub(1) }
+        if self.rail.width == 0 { 0 } else { self.rail.height.saturating_sub(self.rail_head()) }
     }
 }
 

@@ -34,9 +34,9 @@ pub fn draw(cx: &Context, frame: &mut Frame<'_>, area: Rect) {
         frame.render_widget(Paragraph::new(text).style(cx.theme.faint()), area);
         return;
     };
-    let rows = usize::from(area.height.saturating_sub(1));
+    let rows = usize::from(cx.layout.rail_rows());
     let lanes = density.lanes().min(cx.layout.lanes);
-    let mut lines = vec![head(cx, density, lanes)];
+    let mut lines = head(cx, density, lanes);
     let shown = shown_slices(cx, density);
     let pins = pin_slices(cx, density);
     let marks = mark_slices(cx, density);
@@ -81,7 +81,7 @@ pub fn draw(cx: &Context, frame: &mut Frame<'_>, area: Rect) {
         });
         lines.push(Line::from(spans));
     }
-    if !cx.rail.undated.is_empty() && lines.len() <= rows {
+    if !cx.rail.undated.is_empty() && lines.len() < usize::from(area.height) {
         lines.push(undated_line(cx, lanes));
     }
     frame.render_widget(Paragraph::new(lines), area);
@@ -125,23 +125,30 @@ fn cell_spans(cx: &Context, cell: Cell, peak: u32) -> Vec<Span<'static>> {
     }
 }
 
-/// What tells the hosts apart, above their lanes and in their hues.
-fn head(cx: &Context, density: &Density, lanes: usize) -> Line<'static> {
+/// What tells the hosts apart, above their lanes and in their hues: in one column the characters of a mark stand below each other.
+fn head(cx: &Context, density: &Density, lanes: usize) -> Vec<Line<'static>> {
     let host = cx.rail.host.and_then(|host| cx.view.loaded.table.hosts.get(host as usize));
     let head: String = host.map_or("", |host| host).chars().take(usize::from(RAIL_TIME)).collect();
     let width = usize::from(RAIL_TIME) + 1;
     let lane = usize::from(cx.layout.lane_width);
-    let mut spans = vec![Span::styled(format!("{head:width$}"), cx.theme.faint())];
+    let rows = usize::from(cx.layout.rail_head());
     // After a change of the terminal's width there are other lanes a moment later.
-    for (label, number) in cx.rail.labels.iter().zip(&density.hosts).take(lanes) {
-        let host = if density.of_sources { cx.rail.host.unwrap_or(0) } else { *number };
-        spans.push(Span::styled(fit(label, lane), cx.theme.host(host)));
-    }
-    // Those that share the last lane.
-    if density.others > 0 && lanes == density.lanes() {
-        spans.push(Span::styled(format!("+{}", density.others), cx.theme.faint()));
-    }
-    Line::from(spans)
+    let labels = || cx.rail.labels.iter().zip(&density.hosts).take(lanes);
+    let line = |row: usize| {
+        let head = if row == 0 { head.as_str() } else { "" };
+        let mut spans = vec![Span::styled(format!("{head:width$}"), cx.theme.faint())];
+        for (label, number) in labels() {
+            let host = if density.of_sources { cx.rail.host.unwrap_or(0) } else { *number };
+            let part: String = if rows == 1 { label.clone() } else { label.chars().skip(row).take(1).collect() };
+            spans.push(Span::styled(fit(&part, lane), cx.theme.host(host)));
+        }
+        // Those that share the last lane.
+        if row == 0 && density.others > 0 && lanes == density.lanes() {
+            spans.push(Span::styled(format!("+{}", density.others), cx.theme.faint()));
+        }
+        Line::from(spans)
+    };
+    (0..rows).map(line).collect()
 }
 
 /// The slices between the first and the last visible event of the stream.

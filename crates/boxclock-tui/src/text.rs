@@ -111,6 +111,25 @@ pub fn grouped(number: u64) -> String {
     out
 }
 
+/// A text that fits: what is too long loses its middle.
+pub fn cut_middle(text: &str, width: usize) -> String {
+    if text.width() <= width || width < 8 {
+        return cut(text, width);
+    }
+    let behind = (width - 1) / 2;
+    let (mut end, mut used) = (text.len(), 0);
+    for (at, c) in text.char_indices().rev() {
+        used += unicode_width::UnicodeWidthChar::width(c).unwrap_or(0);
+        if used > behind {
+            break;
+        }
+        end = at;
+    }
+    let rest = text.get(end..).unwrap_or_default();
+    let front = cut(text, width - rest.width());
+    format!("{front}{rest}")
+}
+
 /// The last part of a path or of a member of an archive.
 pub fn last_part(name: &str) -> &str {
     name.rsplit(['/', '!']).next().unwrap_or(name)
@@ -158,6 +177,11 @@ mod tests {
         assert_eq!(fit("日本語", 4), "日… ");
         assert_eq!(fit("e\u{301}a", 3), "e\u{301}a ");
         assert_eq!(cut("abc", 0), "");
+        assert_eq!(cut_middle("/var/log/tankwarden/dosing.log", 16), "/var/log…ing.log".to_owned());
+        assert_eq!(cut_middle("/var/log", 16), "/var/log");
+        for width in 0..40 {
+            assert!(cut_middle("日本語/var/log/日本語/dosing.log", width).width() <= width, "{width}");
+        }
         assert_eq!(skip("日本語", 2), "本語");
     }
 

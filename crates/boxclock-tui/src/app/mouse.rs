@@ -113,7 +113,7 @@ impl App {
     }
 
     fn rail_click(&mut self, row: u16) {
-        let line = row.saturating_sub(self.cx.layout.rail.y + 1);
+        let line = row.saturating_sub(self.cx.layout.rail.y + self.cx.layout.rail_head());
         if let Some(density) = self.cx.rail.density.clone() {
             if usize::from(line) >= density.slices() && !self.cx.rail.undated.is_empty() {
                 let cx = &self.cx;
@@ -133,7 +133,9 @@ impl App {
     /// The rail's window from one line of the screen to another.
     fn rail_window(&mut self, from: u16, to: u16) {
         let Some(density) = self.cx.rail.density.clone() else { return };
-        let line = |row: u16| usize::from(row.saturating_sub(self.cx.layout.rail.y + 1)).min(density.slices());
+        let line = |row: u16| {
+            usize::from(row.saturating_sub(self.cx.layout.rail.y + self.cx.layout.rail_head())).min(density.slices())
+        };
         let (first, last) = (line(from.min(to)), line(from.max(to)) + 1);
         let end = if last >= density.slices() { density.to } else { density.start_of(last) };
         self.cx.rail.window = Some((density.start_of(first), end));

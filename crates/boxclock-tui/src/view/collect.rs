@@ -12,7 +12,7 @@ use crate::collecting::{CollectRow, Collecting, LogLevel, Redraw, Task};
 use crate::context::{Context, Live, Question, Taker, Then};
 use crate::jobs::Event;
 use crate::pane::Pane;
-use crate::text::{bytes, cut, fit, grouped, many};
+use crate::text::{bytes, cut, cut_middle, fit, grouped, many};
 use crate::theme::Hue;
 
 static SPEC: Spec = Spec {
@@ -193,7 +193,8 @@ impl View for CollectView {
                     LogLevel::Good => cx.theme.hue(Hue::Green),
                     LogLevel::Bad => cx.theme.hue(Hue::Orange),
                 };
-                vec![Span::styled(fit(&format!(" {}", boxclock_core::visible(text, false)), width), style)]
+                // The end of a path says more than its middle.
+                vec![Span::styled(cut_middle(&format!(" {}", boxclock_core::visible(text, false)), width), style)]
             }
             Some(CollectRow::Gap) | None => Vec::new(),
         })
