@@ -38,7 +38,7 @@ impl Items {
 /// Where the items of a menu are.
 pub fn menu_items(cx: &Context, menu: &Menu) -> Items {
     const MOST: usize = 24;
-    let rows = menu.shown().len().max(1).min(MOST).min(usize::from(cx.layout.whole.height.saturating_sub(2)));
+    let rows = menu.shown().len().clamp(1, MOST).min(usize::from(cx.layout.whole.height.saturating_sub(2)));
     let area = centred(cx.layout.whole, 100, (rows + 2) as u16);
     Items::bordered(area, (menu.chosen + 1).saturating_sub(rows), rows)
 }

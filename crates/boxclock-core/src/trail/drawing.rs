@@ -54,7 +54,7 @@ pub fn draw(identifier: &str, trail: &Trail, zone: &Zone) -> Canvas {
             canvas.line((x + back, y + 4.0), (x, y), INK);
             if let Some(gap) = hop.gap_before_ms {
                 let text = duration_text(gap.saturating_mul(1_000_000));
-                canvas.text(((from + x) / 2.0, y - 5.0), 10.0, Anchor::Middle, &text);
+                canvas.text((f32::midpoint(from, x), y - 5.0), 10.0, Anchor::Middle, &text);
             }
         }
         canvas.rect((x - 5.0, y - 5.0), (10.0, 10.0), colour);

@@ -331,8 +331,12 @@ fn a_seal_is_checked_on_the_screen() {
     let options = request.options(story, &boxclock_core::clock::Zone::utc(), boxclock_core::clock::now()).unwrap();
     pack(&options, &Work::default()).unwrap();
     let open = |path: &std::path::Path| {
-        let case =
-            boxclock_core::case::Case::open(&[path.to_path_buf()], Default::default(), &Work::default()).unwrap();
+        let case = boxclock_core::case::Case::open(
+            &[path.to_path_buf()],
+            boxclock_core::case::Options::default(),
+            &Work::default(),
+        )
+        .unwrap();
         let (sender, events) = crossbeam_channel::unbounded();
         let mut app = crate::app::App::open(case, sender, crate::settings::Settings::default()).unwrap();
         app.cx.theme = crate::theme::Theme::plain();

@@ -11,7 +11,7 @@ use crate::app::Mode;
 
 /// Compares a screen with the file of that name: its text, and below it the colours and attributes that it has on a dark ground.
 fn same(name: &str, screen: &mut Screen, (width, height): (u16, u16)) {
-    let text = always_the_same(screen.draw(width, height), screen);
+    let text = always_the_same(&screen.draw(width, height), screen);
     let plain = std::mem::replace(&mut screen.app.cx.theme, Theme::coloured());
     let styles = styles(&screen.buffer(width, height));
     screen.app.cx.theme = plain;
@@ -29,7 +29,7 @@ fn same(name: &str, screen: &mut Screen, (width, height): (u16, u16)) {
 }
 
 /// A text without what is another at each run: the folder of the case, the moment at which a report is written.
-fn always_the_same(text: String, screen: &Screen) -> String {
+fn always_the_same(text: &str, screen: &Screen) -> String {
     let folder = screen.folder.path().file_name().unwrap().to_str().unwrap();
     let text = text.replace(folder, &"x".repeat(folder.len()));
     match text.split_once("Written 20") {

@@ -259,7 +259,7 @@ const COMMANDS: &[ViewCommand<BoxView>] = &[
         keys: &["v"],
         short: "seal",
         long: "check the seal: whether every file of the box is as it was sealed",
-        run: |view, cx, _| view.check_seal(cx),
+        run: |view, cx, _| Ok(view.check_seal(cx)),
     },
     ViewCommand {
         name: "label",
@@ -353,9 +353,9 @@ impl BoxView {
     }
 
     /// Checks the seal beside the screen.
-    fn check_seal(&mut self, cx: &mut Context) -> Result<Then> {
+    fn check_seal(&mut self, cx: &mut Context) -> Then {
         let (Some(_), [path]) = (&cx.view.case.seal, cx.view.case.paths.as_slice()) else {
-            return Ok(Then::say("This case is no box: there is no seal to check."));
+            return Then::say("This case is no box: there is no seal to check.");
         };
         let (path, checked) = (path.clone(), self.checked.clone());
         self.verdict = None;
@@ -364,7 +364,7 @@ impl BoxView {
             checked.put(verdict);
             Ok(Box::new(|_: &mut Context| {}) as Apply<Context>)
         });
-        Ok(Then::Stay)
+        Then::Stay
     }
 
     fn chosen(&self) -> Option<&BoxRow> {
@@ -485,7 +485,7 @@ impl View for BoxView {
                 self.arrange_again(cx);
                 Ok(Then::Stay)
             }
-            Some(BoxRow::Seal) => self.check_seal(cx),
+            Some(BoxRow::Seal) => Ok(self.check_seal(cx)),
             _ => Ok(Then::say("Enter goes to the events of a source. The reading pane (i) explains this line.")),
         }
     }

@@ -295,16 +295,15 @@ pub fn coverage(arguments: &args::Coverage) -> Ended {
         }
         None => None,
     };
-    let window = match window {
-        Some(window) => window,
-        None => {
-            let moment = coverage::moment(&case, &loaded)
-                .ok_or_else(|| Failure::Usage("no moment is known: name it with --at".into()))?;
-            if let Some(note) = moment.note(&case.zone) {
-                say(&format!("{note} Name it with --at."));
-            }
-            moment.window
+    let window = if let Some(window) = window {
+        window
+    } else {
+        let moment = coverage::moment(&case, &loaded)
+            .ok_or_else(|| Failure::Usage("no moment is known: name it with --at".into()))?;
+        if let Some(note) = moment.note(&case.zone) {
+            say(&format!("{note} Name it with --at."));
         }
+        moment.window
     };
     print_coverage(&coverage::coverage(&case, &loaded, window), window, &case.zone, arguments.listing.form)?;
     Ok(name_left_out(&case, &loaded))
