@@ -471,6 +471,8 @@ fn next_link(cx: &mut Context) -> Then {
 
 /// The next way to show the chosen event: words, its own form, its bytes.
 fn next_mode(cx: &mut Context) -> Then {
+    // A key may come before the frame that shows another event.
+    cx.prepare_detail();
     let has_form = cx.pane.detail.as_ref().is_some_and(|detail| detail.structured.is_some());
     cx.pane.mode = match cx.pane.mode {
         DetailMode::Words if has_form => DetailMode::Structured,
