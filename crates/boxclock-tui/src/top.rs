@@ -88,25 +88,41 @@ fn clocks(cx: &Context) -> String {
     cut(&text, usize::from(cx.layout.top.width) / 2)
 }
 
+/// The tabs that fit: with all names where there is room, else with that of the view that is shown, behind the keys of the others.
+fn shown_tabs(cx: &Context, specs: &[&'static Spec]) -> Vec<(&'static Spec, bool, &'static str)> {
+    let marked = specs.iter().find(|spec| spec.id == cx.at).and_then(|spec| spec.tab_of).unwrap_or(cx.at);
+    let of_tabs = || specs.iter().filter(|spec| spec.tab_of.is_none());
+    let whole: usize = 1 + of_tabs().map(|spec| spec.key.len() + 3 + spec.name.width()).sum::<usize>();
+    let has_room = whole <= usize::from(cx.layout.top.width) + 2;
+    let name = |spec: &&'static Spec| if has_room || spec.id == marked { spec.name } else { "" };
+    of_tabs().map(|spec| (*spec, spec.id == marked, name(spec))).collect()
+}
+
+/// Columns of a tab without the gap behind it.
+fn tab_width(spec: &Spec, name: &str) -> usize {
+    spec.key.len() + if name.is_empty() { 0 } else { 1 + name.width() }
+}
+
 fn tabs(cx: &Context, specs: &[&'static Spec]) -> Line<'static> {
     let mut spans = vec![Span::raw(" ")];
-    let marked = specs.iter().find(|spec| spec.id == cx.at).and_then(|spec| spec.tab_of).unwrap_or(cx.at);
-    for spec in specs.iter().filter(|spec| spec.tab_of.is_none()) {
-        let here = spec.id == marked;
-        let style = if here { cx.theme.strong() } else { cx.theme.faint() };
-        let style = if here { style.add_modifier(ratatui::style::Modifier::UNDERLINED) } else { style };
-        spans.push(Span::styled(format!("{} ", spec.key), cx.theme.faint()));
-        spans.push(Span::styled(spec.name, style));
+    for (spec, is_here, name) in shown_tabs(cx, specs) {
+        let style = if is_here { cx.theme.strong() } else { cx.theme.faint() };
+        let style = if is_here { style.add_modifier(ratatui::style::Modifier::UNDERLINED) } else { style };
+        spans.push(Span::styled(spec.key, cx.theme.faint()));
+        if !name.is_empty() {
+            spans.push(Span::raw(" "));
+            spans.push(Span::styled(name, style));
+        }
         spans.push(Span::raw("  "));
     }
     Line::from(spans)
 }
 
 /// The view whose name stands at this column of the tabs.
-pub fn tab_at(specs: &[&'static Spec], column: u16) -> Option<ViewId> {
+pub fn tab_at(cx: &Context, specs: &[&'static Spec], column: u16) -> Option<ViewId> {
     let mut start = 1;
-    for spec in specs.iter().filter(|spec| spec.tab_of.is_none()) {
-        let end = start + spec.key.len() + 1 + spec.name.len();
+    for (spec, _, name) in shown_tabs(cx, specs) {
+        let end = start + tab_width(spec, name);
         if (start..end).contains(&usize::from(column)) {
             return Some(spec.id);
         }

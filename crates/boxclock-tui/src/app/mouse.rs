@@ -96,7 +96,7 @@ impl App {
         if layout.rail.contains(position) {
             self.rail_click(position.y);
         } else if layout.tabs.contains(position) {
-            if let Some(id) = top::tab_at(&self.specs(), position.x) {
+            if let Some(id) = top::tab_at(&self.cx, &self.specs(), position.x) {
                 self.show(id);
             }
         } else if layout.reading.contains(position) {

@@ -380,3 +380,20 @@ fn a_preview_leaves_nothing_connecting_and_goes_when_a_field_changes() {
     screen.keys("30m\n");
     assert!(!screen.draw(140, 34).contains("nothing was copied or run"));
 }
+
+#[test]
+fn tabs_fit_narrow_terminals_and_are_clicked_where_they_stand() {
+    let mut screen = hour();
+    let tabs = |screen: &mut Screen, width| screen.draw(width, 24).lines().nth(1).unwrap().trim_end().to_owned();
+    assert!(tabs(&mut screen, 120).ends_with("9 Cause  0 Report"));
+    screen.keys("8");
+    assert_eq!(tabs(&mut screen, 60), " 1  2  3  4  5  6  7  8 Compare  9  0");
+    screen.app.prepare(60, 24);
+    let specs = screen.app.specs();
+    let at = |screen: &Screen, column| crate::top::tab_at(&screen.app.cx, &specs, column);
+    assert_eq!(
+        [at(&screen, 1), at(&screen, 22), at(&screen, 30), at(&screen, 33)],
+        [Some("story"), Some("compare"), Some("compare"), Some("cause")]
+    );
+    assert_eq!(at(&screen, 2), None);
+}
