@@ -341,6 +341,11 @@ impl Context {
         if self.story.title.is_empty() { &self.view.case.name } else { &self.story.title }
     }
 
+    /// Which table is shown: another one has other rows. Clocks and files change it, pins and notes do not.
+    pub fn table_id(&self) -> usize {
+        Arc::as_ptr(&self.view.loaded.table) as usize
+    }
+
     /// Whether there is no case yet: nothing was opened or gathered.
     pub fn is_new(&self) -> bool {
         self.view.case.paths.is_empty() && self.view.case.options.hosts.is_empty()

@@ -7,8 +7,8 @@ use super::Options;
 
 /// Folders that can be hosts of one case.
 const MOST_HOSTS: usize = 256;
-/// Files that are looked at in a folder, and how deep.
-const MOST_FILES: usize = 2000;
+/// Entries that are looked at in all folders together, and how deep: this is looked for whenever a folder is opened.
+const MOST_ENTRIES: usize = 8000;
 const DEPTH: usize = 6;
 /// Folders that stand at the root of a system.
 const ROOTS: [&str; 6] = ["var", "etc", "windows", "programdata", "library", "private"];
@@ -39,7 +39,7 @@ pub fn host_folders(paths: &[PathBuf], options: &Options) -> Vec<(String, PathBu
     }
     let (mut seen, mut shared, mut roots) = (BTreeSet::new(), false, 0);
     for path in folders.values() {
-        let files = files_below(path);
+        let files = files_below(path, MOST_ENTRIES / folders.len());
         if files.is_empty() {
             return Vec::new();
         }
@@ -62,9 +62,9 @@ fn is_note(name: &str) -> bool {
     ["readme", "notes", "note", "story", "sha256", "md5"].iter().any(|start| lower.starts_with(start))
 }
 
-/// The paths of the files below a folder, from there, in lower case.
-fn files_below(folder: &Path) -> Vec<String> {
-    let entries = walkdir::WalkDir::new(folder).max_depth(DEPTH).into_iter().flatten().take(MOST_FILES);
+/// The paths of the files below a folder, from there, in lower case; of so many entries at most.
+fn files_below(folder: &Path, most: usize) -> Vec<String> {
+    let entries = walkdir::WalkDir::new(folder).max_depth(DEPTH).into_iter().flatten().take(most);
     let files = entries.filter(|entry| entry.file_type().is_file());
     let below =
         files.filter_map(|entry| Some(entry.path().strip_prefix(folder).ok()?.to_string_lossy().to_lowercase()));

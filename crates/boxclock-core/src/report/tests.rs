@@ -143,6 +143,48 @@ fn other_forms() {
     );
 }
 
+/// An event as the system exports it.
+const EVENT: &str = "<Event xmlns='http://schemas.microsoft.com/win/2004/08/events/event'><System><Provider Name='Serial Bridge'/>\
+    <EventID>7031</EventID><Level>2</Level><TimeCreated SystemTime='2026-04-12T00:33:18.000Z'/><EventRecordID>298</EventRecordID>\
+    <Channel>System</Channel><Computer>keeper-desk</Computer></System><EventData><Data Name='param1'>bridge</Data></EventData></Event>";
+
+#[test]
+fn events_of_windows_keep_what_their_log_has_of_them() {
+    let folder = tempfile::tempdir().unwrap();
+    let files = [("System.xml", format!("<Events>{EVENT}</Events>")), ("app.log", LOG.to_owned())];
+    for (name, text) in &files {
+        std::fs::write(folder.path().join(name), text).unwrap();
+    }
+    let case = Case::open(&[folder.path().to_path_buf()], Options::default(), &Work::default()).unwrap();
+    let loaded = case.load(&Work::default()).unwrap();
+    let csv_text = written(&case, &loaded, Form::Csv);
+    let mut reader = csv::Reader::from_reader(csv_text.as_bytes());
+    let heads: Vec<String> = reader.headers().unwrap().iter().skip(12).map(str::to_owned).collect();
+    assert_eq!(heads, ["event_id", "provider", "channel", "computer", "record"]);
+    let rows: Vec<Vec<String>> =
+        reader.records().map(|row| row.unwrap().iter().skip(12).map(str::to_owned).collect()).collect();
+    assert!(
+        rows.contains(&vec![
+            "7031".into(),
+            "Serial Bridge".into(),
+            "System".into(),
+            "keeper-desk".into(),
+            "298".into()
+        ]),
+        "{rows:?}"
+    );
+    assert!(written(&case, &loaded, Form::Xml).contains("event_id=\"7031\""));
+    // As the system writes them: what is written is read again as the same.
+    let xml = written(&case, &loaded, Form::EventXml);
+    assert!(xml.contains("<!-- 2 events left out: not from an event log -->"), "{xml}");
+    let again = folder.path().join("again.xml");
+    std::fs::write(&again, &xml).unwrap();
+    let case = Case::open(&[again], Options::default(), &Work::default()).unwrap();
+    let read = case.load(&Work::default()).unwrap();
+    assert_eq!((case.sources[0].reader.name(), read.table.len()), ("event-xml", 1));
+    assert_eq!(crate::clock::to_rfc3339(read.table.event(Row(0)).time().unwrap()), "2026-04-12T00:33:18.000000000Z");
+}
+
 /// A case of three hosts whose events alternate, some of two lines.
 fn long_case() -> (tempfile::TempDir, Case, Loaded) {
     let folder = tempfile::tempdir().unwrap();

@@ -63,7 +63,8 @@ struct Compared {
 struct CompareView {
     list: ListState,
     compared: Option<Compared>,
-    /// The state of the case that the answer is of.
+    /// The table that the answer is of, and the state of the logbook that `harmless` is of.
+    table: usize,
     state: u64,
     /// Differences that do not matter, by their keys; and whether they are shown all the same.
     harmless: HashSet<String>,
@@ -351,17 +352,25 @@ impl View for CompareView {
     fn prepare(&mut self, cx: &mut Context) {
         match self.answer.take() {
             Some(Ok(compared)) => {
-                (self.compared, self.list, self.state) = (Some(compared), ListState::default(), cx.state);
+                (self.compared, self.list) = (Some(compared), ListState::default());
+                (self.table, self.state) = (cx.table_id(), cx.state);
                 self.arrange();
             }
             Some(Err(error)) => cx.message = Some(error.to_string()),
             None => {}
         }
-        if self.state != cx.state && self.compared.is_some() && cx.view.loaded.complete {
-            // Something was undone, or the case is another: what does not matter is read again, and it is compared again.
+        if self.state != cx.state {
+            // Something may have been undone.
             self.state = cx.state;
-            self.harmless = cx.logbook.harmless().unwrap_or_default();
+            match cx.logbook.harmless() {
+                Ok(harmless) => self.harmless = harmless,
+                Err(error) => cx.fail(&error),
+            }
             self.arrange();
+        }
+        if self.table != cx.table_id() && self.compared.is_some() && cx.view.loaded.complete {
+            // Another table has other rows: it is compared again.
+            self.table = cx.table_id();
             if let Some(sides) = self.compared.as_ref().map(|compared| compared.sides.clone()) {
                 let again = self.start(cx, sides);
                 again.err().into_iter().for_each(|error| cx.fail(&error));

@@ -47,9 +47,9 @@ struct TrailView {
     followed: Option<Followed>,
     /// Names that were switched off.
     without: Vec<String>,
-    /// The names that are offered, and the state of the case and the event that they are of.
+    /// The names that are offered; and the table and the event that these, or the trail, are of.
     offered: Vec<Candidate>,
-    asked: Option<(u64, Option<boxclock_core::event::Row>)>,
+    asked: Option<(usize, Option<boxclock_core::event::Row>)>,
     answer: Inbox<Result<Followed>>,
     offers: Inbox<Vec<Candidate>>,
 }
@@ -245,8 +245,12 @@ impl View for TrailView {
         if let Some(answer) = self.answer.take() {
             match answer {
                 Ok(followed) => {
-                    (self.followed, self.list) = (Some(followed), ListState::default());
-                    self.asked = Some((cx.state, None));
+                    let before = self.followed.replace(followed).map(|followed| followed.identifier);
+                    // Followed again, one stays where one was.
+                    if before != self.followed.as_ref().map(|followed| followed.identifier.clone()) {
+                        self.list = ListState::default();
+                    }
+                    self.asked = Some((cx.table_id(), None));
                 }
                 Err(error) => cx.message = Some(error.to_string()),
             }
@@ -258,17 +262,18 @@ impl View for TrailView {
             return;
         }
         if let Some(followed) = &self.followed {
-            // The rows of another state of the case are other lines: it is followed again.
-            if self.asked.is_some_and(|(state, _)| state != cx.state) {
+            // The rows of another table are other lines: it is followed again.
+            if self.asked.is_some_and(|(table, _)| table != cx.table_id()) {
                 let identifier = followed.identifier.clone();
-                self.asked = Some((cx.state, None));
+                self.asked = Some((cx.table_id(), None));
                 let again = self.follow(cx, &identifier);
                 again.err().into_iter().for_each(|error| cx.fail(&error));
             }
             return;
         }
         let row = cx.chosen().map(|event| event.row);
-        if self.asked.replace((cx.state, row)) == Some((cx.state, row)) {
+        let now = (cx.table_id(), row);
+        if self.asked.replace(now) == Some(now) {
             return;
         }
         let story = cx.story.clone();
