@@ -135,6 +135,15 @@ impl CaseView {
         self.row_in(&key.source, key.offset)
     }
 
+    /// The event that a line of a source belongs to, by the source's name and the line from 1.
+    pub fn row_of_line(&self, source: &str, line: u64) -> Option<Row> {
+        let index = self.case.sources.iter().position(|known| known.name == source)?;
+        let table = &self.loaded.table;
+        let rows: Vec<Row> = table.rows_of(index).collect();
+        let at = rows.partition_point(|row| table.event(*row).line() <= line).saturating_sub(1);
+        rows.get(at).copied()
+    }
+
     /// The row of the record that starts at `offset` of the source of that name.
     pub fn row_in(&self, source: &str, offset: u64) -> Option<Row> {
         self.loaded.table.row_at(*self.by_name().get(source)?, offset)

@@ -198,17 +198,8 @@ fn spans(cx: &Context) -> Vec<(String, String, String)> {
     found
 }
 
-/// The event that a line of a source belongs to.
-fn row_of(view: &CaseView, place: &Place) -> Option<Row> {
-    let index = view.case.sources.iter().position(|known| known.name == place.source)?;
-    let table = &view.loaded.table;
-    let rows: Vec<_> = table.rows_of(index).collect();
-    let at = rows.partition_point(|row| table.event(*row).line() <= place.line).saturating_sub(1);
-    rows.get(at).copied()
-}
-
 fn go_to(cx: &Context, place: Option<Place>) -> Then {
-    match place.and_then(|place| row_of(&cx.view, &place)) {
+    match place.and_then(|place| cx.view.row_of_line(&place.source, place.line)) {
         Some(row) => Then::Go(row),
         None => Then::say("That side has no line in this case."),
     }
@@ -216,7 +207,7 @@ fn go_to(cx: &Context, place: Option<Place>) -> Then {
 
 /// The lines around a place, of its source.
 fn lines_around(view: &CaseView, place: &Place) -> Vec<(bool, String)> {
-    let Some(row) = row_of(view, place) else { return Vec::new() };
+    let Some(row) = view.row_of_line(&place.source, place.line) else { return Vec::new() };
     let table = &view.loaded.table;
     let mut reader = RecordReader::new(Arc::clone(&view.case.sources));
     let rows: Vec<Row> = table.rows_of(table.event(row).source()).collect();

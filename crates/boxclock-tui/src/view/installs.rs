@@ -52,7 +52,7 @@ const COMMANDS: &[ViewCommand<InstallsView>] = &[
             let Some(first) = &run.first_failure else {
                 return Ok(Then::say("Nothing failed in this run."));
             };
-            Ok(match row_of(cx, &first.place.source, first.place.line) {
+            Ok(match cx.view.row_of_line(&first.place.source, first.place.line) {
                 Some(row) => Then::Go(row),
                 None => Then::say("The log with that line has not been read yet."),
             })
@@ -69,7 +69,7 @@ const COMMANDS: &[ViewCommand<InstallsView>] = &[
             let Some(source) = source else {
                 return Ok(Then::say("This run names no other log that is in the case."));
             };
-            Ok(match row_of(cx, &source, 1) {
+            Ok(match cx.view.row_of_line(&source, 1) {
                 Some(row) => Then::Go(row),
                 None => Then::say("That log has not been read yet."),
             })
@@ -78,15 +78,6 @@ const COMMANDS: &[ViewCommand<InstallsView>] = &[
     ViewCommand::PANE_DOWN,
     ViewCommand::PANE_UP,
 ];
-
-/// The event that a line of a source belongs to.
-fn row_of(cx: &Context, source: &str, line: u64) -> Option<boxclock_core::event::Row> {
-    let index = cx.view.case.sources.iter().position(|known| known.name == source)?;
-    let table = &cx.view.loaded.table;
-    let rows: Vec<_> = table.rows_of(index).collect();
-    let at = rows.partition_point(|row| table.event(*row).line() <= line).saturating_sub(1);
-    rows.get(at).copied()
-}
 
 /// A shape for each way to end: readable without colour.
 fn shape(outcome: Outcome) -> (&'static str, Option<Hue>) {
