@@ -319,7 +319,11 @@ fn is_ours(text: &str, start: usize, end: usize) -> bool {
     let behind_mark = before.rfind('[').and_then(|at| before.get(at..)).is_some_and(|lead| {
         // It begins inside a mark, or right behind one, whose end it takes for its own start.
         let mark = text.get(start - lead.len()..).unwrap_or_default();
-        mark_length(mark).is_some_and(|length| length >= lead.len() || !lead[length..].contains([' ', '"', ',']))
+        mark_length(mark).is_some_and(|length| {
+            let between = lead.get(length..).unwrap_or_default();
+            // `[user-0123abcd]: walked`: the word that says so is that of the mark.
+            !between.contains([' ', '"', ',']) || matches!(between.trim(), ":" | "=")
+        })
     });
     reserved
         || value.starts_with("100::")

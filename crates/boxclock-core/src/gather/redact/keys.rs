@@ -105,7 +105,9 @@ impl Keys {
                 continue;
             };
             from = end.max(from);
-            if let Some((value, value_end)) = self.value(text, start, end, is_weak) {
+            if let Some((value, value_end)) = self.value(text, start, end, is_weak)
+                && !is_working_folder(text.get(start..end).unwrap_or_default(), text.get(value..).unwrap_or_default())
+            {
                 spans.push((value, value_end));
                 from = value_end.max(from);
             }
@@ -308,6 +310,17 @@ impl Keys {
         let good = if is_weak { is_random(value) || value.len() >= 16 && !plain } else { true };
         good.then_some((at, at + length))
     }
+}
+
+/// `PWD=/var/log`: the shell's name for the folder where it is, not for a password.
+fn is_working_folder(name: &str, value: &str) -> bool {
+    let mut start = value.chars();
+    let is_path = match (start.next(), start.next(), start.next()) {
+        (Some('/'), ..) | (Some('~'), Some('/'), _) => true,
+        (Some(drive), Some(':'), Some('\\' | '/')) => drive.is_ascii_alphabetic(),
+        _ => false,
+    };
+    is_path && ["pwd", "oldpwd"].iter().any(|folder| name.eq_ignore_ascii_case(folder))
 }
 
 fn capitalised(word: &str) -> String {
