@@ -23,7 +23,7 @@ pub use lens::{Lens, Lenses};
 use text::TextTest;
 
 use crate::clock::Zone;
-use crate::clock::human::Typed;
+use crate::clock::human::{LEAP_YEAR, Typed, of_leap_year};
 use crate::code::{Catalogues, Code};
 use crate::pattern::PatternId;
 
@@ -254,6 +254,9 @@ enum TimeTest {
     Between(i64, i64),
     /// From and to, inclusive, nanoseconds since midnight in the zone; from may be after to (across midnight).
     Daily(i64, i64, Zone),
+    /// From and to, inclusive, nanoseconds since the start of a year that has all days, in the zone, in any year; from may be after
+    /// to (across the turn of the year).
+    Yearly(i64, i64, Zone),
 }
 
 impl TimeTest {
@@ -265,6 +268,15 @@ impl TimeTest {
             (Typed::Instant(from), to) => {
                 let near = to.near(from, zone);
                 Some(Self::Between(from, if near < from { near + crate::clock::DAY } else { near }))
+            }
+            (Typed::OfYear(month, day, ns), Typed::OfYear(to_month, to_day, to)) => {
+                let (from, to) = (of_leap_year(month, day, ns)?, of_leap_year(to_month, to_day, to)?);
+                Some(Self::Yearly(from, to, zone.clone()))
+            }
+            // `04-12T02:10..02:35`: the same day, or the next one across midnight.
+            (Typed::OfYear(month, day, from), Typed::OfDay(to)) => {
+                let end = of_leap_year(month, day, if to < from { to + crate::clock::DAY } else { to })?;
+                Some(Self::Yearly(of_leap_year(month, day, from)?, end.rem_euclid(LEAP_YEAR), zone.clone()))
             }
             _ => None,
         }

@@ -175,6 +175,18 @@ fn parse_moment(text: &str, zone: &Zone, now: i64) -> Option<i64> {
     }
 }
 
+/// Length of the year that days without a year are counted in: one that has all days.
+pub const LEAP_YEAR: i64 = 366 * DAY;
+
+/// Nanoseconds from the start of a leap year to a time of a day without year; `None` where there is no such day.
+pub fn of_leap_year(month: u8, day: u8, ns: i64) -> Option<i64> {
+    let at = |month, day| {
+        let civil = Civil { year: 2024, month, day, hour: 0, minute: 0, second: 0, nanos: 0, offset: None };
+        civil.is_valid().then(|| civil.to_ns()).flatten()
+    };
+    Some(at(month, day)? - at(1, 1)? + ns)
+}
+
 /// `04-12 02:31`: month and day are in the order of the rail and of whole dates.
 fn of_year(text: &str) -> Option<Typed> {
     let (date, clock) = text.split_once([' ', 'T'])?;

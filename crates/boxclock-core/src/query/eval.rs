@@ -4,8 +4,8 @@ use super::text::TextTest;
 use super::{Expr, Filter, Leaf, TimeTest, ValueTest};
 use crate::analysis::{CaseView, pass};
 use crate::case::{Reader, Source};
-use crate::clock::ClockCorrection;
-use crate::clock::{DAY, SECOND, Zone};
+use crate::clock::human::of_leap_year;
+use crate::clock::{Civil, ClockCorrection, DAY, SECOND, Zone};
 use crate::event::{NO_TIME, Part, RecordReader, Row, Table, TableActor, flag};
 use crate::pattern::{Pattern, PatternAnalysis, Patterns};
 use crate::text::{Encoding, SourceFile};
@@ -330,6 +330,17 @@ impl Plan<'_> {
                 let from = (*from).max(NO_TIME + 1);
                 bits.iter_mut().zip(corrected).for_each(|(bit, time)| *bit &= time >= from && time <= *to);
             }
+            TimeTest::Yearly(from, to, zone) => {
+                bits.iter_mut().zip(corrected).for_each(|(bit, time)| {
+                    *bit &= time != NO_TIME && {
+                        let Civil { month, day, hour, minute, second, nanos, .. } = zone.civil(time);
+                        let of_day = (i64::from(hour) * 60 + i64::from(minute)) * 60 + i64::from(second);
+                        let ns = of_day * SECOND + i64::from(nanos);
+                        let place = of_leap_year(month, day, ns).unwrap_or(-1);
+                        if from <= to { (*from..=*to).contains(&place) } else { place >= *from || place <= *to }
+                    };
+                });
+            }
             TimeTest::Daily(from, to, zone) => {
                 let mut clock = DayClock { zone, valid: (1, 0), offset: 0 };
                 bits.iter_mut().zip(corrected).for_each(|(bit, time)| {
@@ -443,7 +454,7 @@ fn cost(expr: &Expr) -> u8 {
         Expr::Not(inner) => cost(inner),
         Expr::Leaf(Leaf::Attribute(..) | Leaf::Pattern(_) | Leaf::FirstSeen(..) | Leaf::Count(..)) => 4,
         Expr::Leaf(Leaf::Text(_)) => 3,
-        Expr::Leaf(Leaf::Time(TimeTest::Daily(..))) => 2,
+        Expr::Leaf(Leaf::Time(TimeTest::Daily(..) | TimeTest::Yearly(..))) => 2,
         Expr::Leaf(Leaf::Time(TimeTest::Between(..))) => 0,
         Expr::Leaf(_) => 1,
     }

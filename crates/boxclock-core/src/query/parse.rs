@@ -3,13 +3,13 @@
 use super::lex::{Kind, Token, tokens};
 use super::text::TextTest;
 use super::{Expr, FIELDS, FilterError, Leaf, Names, Ordered, TimeTest, ValueTest};
-use crate::clock::human::{self, Typed};
+use crate::clock::human::{self, LEAP_YEAR, Typed, of_leap_year};
 use crate::clock::{DAY, Zone};
 use crate::code::{Catalogues, Form, Platform, lookup};
 use crate::limits;
 use crate::severity::Severity;
 
-/// A filter is kept and used again: it does not depend on what is looked at.
+/// Before and after have no meaning in any year.
 const NO_YEAR: &str = "write the year too: 2026-04-12T02:31";
 
 type Parsed<T> = Result<T, FilterError>;
@@ -189,7 +189,7 @@ impl Parser<'_> {
             "time" => Leaf::Time(self.time_compared(&value, operator, text)?),
             "firstseen" => match self.time_compared(&value, operator, text)? {
                 TimeTest::Between(from, to) => Leaf::FirstSeen(from, to),
-                TimeTest::Daily(..) => return Err(error(&value, "write the date too")),
+                TimeTest::Daily(..) | TimeTest::Yearly(..) => return Err(error(&value, "write the date too")),
             },
             "count" => count(&value, operator, text)?,
             _ if attribute && Ordered::of(operator).is_some() => {
@@ -240,9 +240,6 @@ impl Parser<'_> {
         let Some((from, to)) = text.split_once("..") else { return Err(error(&token, what)) };
         let read = |part: &str| human::time(part, self.zone).map_err(|problem| error(&token, problem.to_string()));
         let (from, to) = (read(from)?, read(to)?);
-        if matches!((from, to), (Typed::OfYear(..), _) | (_, Typed::OfYear(..))) {
-            return Err(error(&token, NO_YEAR));
-        }
         if let (Typed::Instant(from), Typed::Instant(to)) = (from, to)
             && from > to
         {
@@ -261,7 +258,12 @@ impl Parser<'_> {
         let (token, text) = self.value(what)?;
         match human::time(&text, self.zone).map_err(|problem| error(&token, problem.to_string()))? {
             Typed::Instant(ns) => Ok(TimeTest::Between(ns.saturating_sub(span), ns.saturating_add(span))),
-            Typed::OfYear(..) => Err(error(&token, NO_YEAR)),
+            Typed::OfYear(month, day, ns) => {
+                let place = of_leap_year(month, day, ns).unwrap_or_default();
+                let half = span.min(LEAP_YEAR / 2 - 1);
+                let (from, to) = ((place - half).rem_euclid(LEAP_YEAR), (place + half).rem_euclid(LEAP_YEAR));
+                Ok(TimeTest::Yearly(from, to, self.zone.clone()))
+            }
             Typed::OfDay(_) if span * 2 >= DAY => Ok(TimeTest::Daily(0, DAY - 1, self.zone.clone())),
             Typed::OfDay(ns) => {
                 Ok(TimeTest::Daily((ns - span).rem_euclid(DAY), (ns + span).rem_euclid(DAY), self.zone.clone()))
