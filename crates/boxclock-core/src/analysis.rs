@@ -137,11 +137,7 @@ impl CaseView {
 
     /// The event that a line of a source belongs to, by the source's name and the line from 1.
     pub fn row_of_line(&self, source: &str, line: u64) -> Option<Row> {
-        let index = self.case.sources.iter().position(|known| known.name == source)?;
-        let table = &self.loaded.table;
-        let rows: Vec<Row> = table.rows_of(index).collect();
-        let at = rows.partition_point(|row| table.event(*row).line() <= line).saturating_sub(1);
-        rows.get(at).copied()
+        self.loaded.table.row_at_line(*self.by_name().get(source)?, line)
     }
 
     /// The row of the record that starts at `offset` of the source of that name.

@@ -300,12 +300,33 @@ impl Table {
         self.parts.get(start..end).unwrap_or_default()
     }
 
-    /// The rows of a source, in the order of its file.
-    pub fn rows_of(&self, source: usize) -> impl Iterator<Item = Row> + use<> {
+    /// The rows of a source, in the order of its file: they follow each other.
+    pub fn rows_of(&self, source: usize) -> impl DoubleEndedIterator<Item = Row> + use<> {
+        self.row_span(source).map(Row)
+    }
+
+    fn row_span(&self, source: usize) -> std::ops::Range<u32> {
         let parts = self.parts_of(source);
         let first = parts.first().map_or(0, |part| part.first_row);
         let end = parts.last().map_or(first, |part| part.first_row + part.segment.len() as u32);
-        (first..end).map(Row)
+        first..end
+    }
+
+    /// The row of the record that a line of a source belongs to, by the line from 1; a line in front of all belongs to the first.
+    pub fn row_at_line(&self, source: usize, line: u64) -> Option<Row> {
+        let span = self.row_span(source);
+        let (mut from, mut to) = (span.start, span.end);
+        while from < to {
+            let middle = from.midpoint(to);
+            if self.event(Row(middle)).line() <= line { from = middle + 1 } else { to = middle }
+        }
+        (!span.is_empty()).then(|| Row(from.saturating_sub(1).max(span.start)))
+    }
+
+    /// The rows of the same source up to `around` in front of a row and behind it, itself among them.
+    pub fn rows_near(&self, row: Row, around: u32) -> impl Iterator<Item = Row> + use<> {
+        let span = self.row_span(self.event(row).source());
+        (row.0.saturating_sub(around).max(span.start)..(row.0 + around + 1).min(span.end)).map(Row)
     }
 
     /// The row of the record that starts at this byte of a source.

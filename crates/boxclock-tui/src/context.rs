@@ -29,7 +29,7 @@ use crossbeam_channel::Sender;
 use unicode_width::UnicodeWidthStr;
 
 use crate::commands::Keymap;
-use crate::jobs::{Apply, Event, Jobs, Kind};
+use crate::jobs::{Apply, Event, HOST_FOLDERS, Jobs, Kind};
 use crate::layout::Layout;
 use crate::pane_state::PaneState;
 use crate::rail::Rail;
@@ -271,7 +271,7 @@ impl Context {
             pinned: HashMap::new(),
             zone: settings.zone.clone().unwrap_or_else(|| case.zone.clone()),
             reader: RecordReader::new(Arc::clone(&case.sources)),
-            host_folders: host_folders(&case.paths, &case.options),
+            host_folders: Vec::new(),
             view: CaseView::new(case, Loaded::default()),
             theme: Theme::of(&settings),
             settings,
@@ -303,10 +303,15 @@ impl Context {
         Ok(context)
     }
 
-    /// Starts to read the events.
+    /// Starts to read the events, and to look whether the case's folders are hosts.
     pub fn load(&mut self) {
         let case = Arc::clone(&self.view.case);
         self.jobs.load(&case, Self::take_loaded, |cx, error| cx.message = Some(error.to_string()));
+        // Beside the screen: a folder may be large, or on a slow disk.
+        self.jobs.start(HOST_FOLDERS, move |_| {
+            let found = host_folders(&case.paths, &case.options);
+            Ok(Box::new(|cx: &mut Self| cx.host_folders = found) as Apply<Self>)
+        });
     }
 
     /// First and last corrected time of the case.

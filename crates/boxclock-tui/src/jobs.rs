@@ -38,6 +38,8 @@ pub const HITS: Kind = ("hits", 0);
 pub const CLOCKS: Kind = ("clocks", 0);
 /// Something that is written into a file.
 pub const WRITE: Kind = ("write", 0);
+/// Whether the folders of the case are hosts.
+pub const HOST_FOLDERS: Kind = ("host-folders", 0);
 /// What is worked out once a case is read.
 pub const ANALYSES: Kind = ("analyses", 0);
 

@@ -418,7 +418,7 @@ pub struct Listing {
 pub struct Coverage {
     #[command(flatten)]
     pub listing: Listing,
-    /// The moment; default: that of gathering, else the last severe event
+    /// The moment; default: that of gathering, else that of the last problems
     #[arg(long, value_name = "TIME")]
     pub at: Option<String>,
     /// How much before and after it

@@ -403,7 +403,7 @@ fn follow(view: &CaseView, filter: Option<&str>, form: Form, work: &Work) -> End
     let mut written = ends_of(view);
     while !work.is_cancelled() {
         std::thread::sleep(Duration::from_millis(250));
-        if follower.behind().is_none() {
+        if !follower.has_changed() {
             continue;
         }
         // What vanished in the middle of a rotation is there at the next look.

@@ -17,6 +17,9 @@ use crate::work::Work;
 
 /// Files that are held open, so that their lines stay when they are deleted: a process may not open many more.
 const MOST_HELD: usize = 200;
+/// Deleted files that stay, and their bytes: the disk has their room back only when they are let go. The oldest go first.
+const MOST_KEPT: usize = 16;
+const MOST_KEPT_BYTES: u64 = 1 << 30;
 
 /// A file that is gone from its folder, and is still read because it is held open.
 #[derive(Clone, Debug)]
@@ -35,8 +38,6 @@ struct Held {
     name: String,
     host: Option<String>,
     file: Arc<File>,
-    /// Device and number: what stays when it is renamed.
-    identity: (u64, u64),
 }
 
 /// Looks at the files of a case, again and again.
@@ -46,6 +47,8 @@ pub struct Follower {
     options: Options,
     known: Fingerprint,
     held: Vec<Held>,
+    /// What was told last, and of which state of the files.
+    told: Option<(u64, Behind)>,
 }
 
 /// What has come since the case was last read.
@@ -57,10 +60,10 @@ pub struct Behind {
     pub lines: Option<u64>,
 }
 
-/// The files as they are: sizes by path, and a hash of names, sizes and times.
+/// The files as they are: paths and sizes by what stays when a file is renamed, and a hash of names, sizes and times.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 struct Fingerprint {
-    sizes: HashMap<PathBuf, u64>,
+    files: HashMap<(u64, u64), (PathBuf, u64)>,
     hash: u64,
 }
 
@@ -75,7 +78,7 @@ impl Follower {
             // It has grown since the case was opened.
             known.hash = !known.hash;
         }
-        let mut follower = Self { paths, options, known, held: Vec::new() };
+        let mut follower = Self { paths, options, known, held: Vec::new(), told: None };
         follower.hold(case);
         follower
     }
@@ -87,45 +90,66 @@ impl Follower {
         let files = case.sources.iter().filter(|source| source.decoded.is_none() && !is_kept(&source.name));
         let held = files.take(MOST_HELD).filter_map(|source| {
             let file = platform::open_regular(&source.path).ok()?;
-            let identity = platform::identity(&file.metadata().ok()?);
-            Some(Held { name: source.name.clone(), host: source.host.clone(), file: Arc::new(file), identity })
+            Some(Held { name: source.name.clone(), host: source.host.clone(), file: Arc::new(file) })
         });
         self.held = held.collect();
     }
 
     /// Takes the files along that were deleted since the case was last read.
     fn keep_deleted(&mut self) {
-        for held in std::mem::take(&mut self.held) {
-            let Ok(data) = held.file.metadata() else { continue };
-            let kept = &mut self.options.kept;
-            let is_new = kept
-                .iter()
-                .all(|one| one.file.metadata().is_ok_and(|other| platform::identity(&other) != held.identity));
+        let is_deleted = |held: &Held| held.file.metadata().is_ok_and(|data| platform::is_deleted(&data));
+        let (deleted, there) = std::mem::take(&mut self.held).into_iter().partition(is_deleted);
+        self.held = there;
+        let deleted: Vec<Held> = deleted;
+        let kept = &mut self.options.kept;
+        for held in deleted {
+            let (Ok(data), Some(path)) = (held.file.metadata(), platform::path_of_open(&held.file)) else { continue };
             let modified = data.modified().ok().and_then(|time| time.duration_since(UNIX_EPOCH).ok());
             let modified = modified.map_or(0, |since| i64::try_from(since.as_nanos()).unwrap_or(0));
-            if let (true, true, Some(path)) = (platform::is_deleted(&data), is_new, platform::path_of_open(&held.file))
-            {
-                let found =
-                    FileFound { path, name: format!("{} (deleted)", held.name), modified, len_bytes: data.len() };
-                kept.push(KeptFile { found, host: held.host, file: held.file });
-            }
+            let names = (1..).map(|count: usize| match count {
+                1 => format!("{} (deleted)", held.name),
+                _ => format!("{} (deleted, {count})", held.name),
+            });
+            let mut free = names.filter(|name| kept.iter().all(|one| one.found.name != *name));
+            let Some(name) = free.next() else { continue };
+            let found = FileFound { path, name, modified, len_bytes: data.len() };
+            kept.push(KeptFile { found, host: held.host, file: held.file });
+        }
+        let bytes = |kept: &[KeptFile]| kept.iter().map(|one| one.found.len_bytes).sum::<u64>();
+        while kept.len() > MOST_KEPT || bytes(kept) > MOST_KEPT_BYTES {
+            kept.remove(0);
         }
     }
 
-    /// What has come since the case was last read; `None` where nothing has changed.
-    pub fn behind(&self) -> Option<Behind> {
+    /// Whether anything has changed since the case was last read.
+    pub fn has_changed(&self) -> bool {
+        fingerprint(&self.paths, &self.options) != self.known
+    }
+
+    /// What has come since the case was last read; `None` where nothing has changed. What was counted once for a state of the
+    /// files is not read again.
+    pub fn behind(&mut self) -> Option<Behind> {
         /// More is not read at each look only to be counted.
         const MOST_COUNTED: u64 = 16 << 20;
         let now = fingerprint(&self.paths, &self.options);
         if now == self.known {
             return None;
         }
-        let known = |path: &PathBuf| self.known.sizes.get(path).copied().unwrap_or(0);
-        let grown = now.sizes.iter().map(|(path, size)| (path, known(path), *size)).filter(|(_, from, to)| to > from);
+        if let Some((_, behind)) = self.told.filter(|(of, _)| *of == now.hash) {
+            return Some(behind);
+        }
+        let grown = now.files.iter().filter_map(|(identity, (path, to))| {
+            let known = self.known.files.get(identity).map_or(0, |(_, size)| *size);
+            // A file that is shorter than it was has begun anew.
+            let from = if *to < known { 0 } else { known };
+            (from < *to).then_some((path, from, *to))
+        });
         let grown: Vec<_> = grown.collect();
         let bytes = grown.iter().map(|(_, from, to)| to - from).sum();
         let lines = || grown.iter().map(|(path, from, to)| line_ends(path, *from, *to)).sum::<Option<u64>>();
-        Some(Behind { bytes, lines: if bytes <= MOST_COUNTED { lines() } else { None } })
+        let behind = Behind { bytes, lines: if bytes <= MOST_COUNTED { lines() } else { None } };
+        self.told = Some((now.hash, behind));
+        Some(behind)
     }
 
     /// Opens and reads the case as it is now.
@@ -139,6 +163,8 @@ impl Follower {
         let case = Case::open(&self.paths, self.options.clone(), work)?;
         let loaded = case.load(work)?;
         self.known = now;
+        // What was deleted meanwhile is not let go: the next look sees it.
+        self.keep_deleted();
         self.hold(&case);
         Ok(CaseView::new(Arc::new(case), loaded))
     }
@@ -155,15 +181,17 @@ fn line_ends(path: &Path, from: u64, to: u64) -> Option<u64> {
 
 fn fingerprint(paths: &[PathBuf], options: &Options) -> Fingerprint {
     let mut hash = DefaultHasher::new();
-    let mut sizes = HashMap::new();
+    let mut files = HashMap::new();
     for path in paths.iter().chain(options.hosts.iter().map(|(_, path)| path)) {
         // A path that is gone for the moment counts as empty.
         for file in find_files(path, &mut Vec::new()).unwrap_or_default() {
             (&file.name, file.len_bytes, file.modified).hash(&mut hash);
-            sizes.insert(file.path, file.len_bytes);
+            if let Ok(data) = std::fs::metadata(&file.path) {
+                files.insert(platform::identity(&data), (file.path, file.len_bytes));
+            }
         }
     }
-    Fingerprint { sizes, hash: hash.finish() }
+    Fingerprint { files, hash: hash.finish() }
 }
 
 #[cfg(test)]
@@ -204,8 +232,44 @@ mod tests {
                 (0..3).map(|row| reader.record(view.loaded.table.event(crate::event::Row(row))).body).collect();
             assert!(texts.contains(&"second".to_owned()), "{texts:?}");
         }
-        // A rename is none, and a file that comes back under the name is another one.
+        // A rename is none, and nothing that has come.
+        assert_eq!(follower.behind(), None);
         std::fs::rename(root.path().join("hosts/dose-gw/app.log"), &old).unwrap();
+        assert_eq!(follower.behind(), Some(Behind { bytes: 0, lines: Some(0) }));
         assert_eq!(follower.read(&Work::default()).unwrap().loaded.table.len(), 3);
+        // The same name may be deleted again.
+        std::fs::remove_file(&old).unwrap();
+        let view = follower.read(&Work::default()).unwrap();
+        assert_eq!(view.loaded.table.len(), 3);
+        let names: Vec<&str> = view.case.sources.iter().map(|source| source.name.as_str()).collect();
+        assert!(names.iter().any(|name| name.ends_with("app.log.1 (deleted, 2)")), "{names:?}");
+    }
+
+    #[test]
+    fn a_deleted_file_stays_where_the_case_cannot_be_read_for_the_moment() {
+        let root = case(&[("dose-gw/app.log", log().info("bridge", "first").text())]);
+        let mut follower = Follower::new(&root.open());
+        let (folder, aside) = (root.path().to_path_buf(), root.path().with_extension("aside"));
+        std::fs::remove_file(folder.join("hosts/dose-gw/app.log")).unwrap();
+        let again = log().info("bridge", "now").text();
+        std::fs::rename(&folder, &aside).unwrap();
+        assert!(follower.read(&Work::default()).is_err());
+        std::fs::rename(&aside, &folder).unwrap();
+        std::fs::write(folder.join("hosts/dose-gw/app.log"), again).unwrap();
+        assert_eq!(follower.read(&Work::default()).unwrap().loaded.table.len(), 2);
+    }
+
+    #[test]
+    fn the_oldest_deleted_file_goes_where_too_many_stay() {
+        let root = case(&[("dose-gw/app.log", log().info("bridge", "0").text())]);
+        let path = root.path().join("hosts/dose-gw/app.log");
+        let mut follower = Follower::new(&root.open());
+        for round in 1..=super::MOST_KEPT + 3 {
+            std::fs::remove_file(&path).unwrap();
+            std::fs::write(&path, log().info("bridge", &round.to_string()).text()).unwrap();
+            follower.read(&Work::default()).unwrap();
+        }
+        let view = follower.read(&Work::default()).unwrap();
+        assert_eq!(view.loaded.table.len(), super::MOST_KEPT + 1);
     }
 }

@@ -199,14 +199,11 @@ fn sources_of(
     let mut looked = parallel(candidates.len(), work, |index| look(&candidates[index], known, None));
     work.check()?;
     let sources: Vec<Option<&Source>> = looked.iter().map(|source| source.as_ref().ok()).collect();
-    for (at, order, of) in look::dates_of_like_files(&sources) {
-        let is_guess = looked[at].as_ref().is_ok_and(|source| source.dates.is_some_and(|(_, guessed)| guessed));
-        looked[at] = look(&candidates[at], known, Some((order, &of)));
-        // As sure as the others are.
-        let of_other = looked.iter().flatten().find(|source| source.name == of).and_then(|source| source.dates);
-        if let (Ok(source), true, Some((_, guessed))) = (&mut looked[at], is_guess, of_other) {
-            source.dates = Some((order, guessed));
-        }
+    let like = look::dates_of_like_files(&sources);
+    let again = parallel(like.len(), work, |index| look(&candidates[like[index].at], known, Some(&like[index])));
+    work.check()?;
+    for (like, source) in like.iter().zip(again) {
+        looked[like.at] = source;
     }
     let mut sources = Vec::new();
     for (candidate, looked) in candidates.iter().zip(looked) {

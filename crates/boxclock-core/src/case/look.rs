@@ -32,11 +32,11 @@ pub(super) fn start_of(path: &Path, count: usize) -> std::io::Result<Vec<u8>> {
 
 /// Looks at the start, the middle and the end of a file and decides how it is read.
 ///
-/// `like` is the order of dates that like files of its host have, and one of these.
+/// `like` is what like files of its host say of the order of its dates.
 pub(super) fn look(
     candidate: &Candidate,
     known: &Known<'_>,
-    like: Option<(DateOrder, &str)>,
+    like: Option<&LikeDates>,
 ) -> std::result::Result<Source, String> {
     let FileFound { path, name, modified, len_bytes } = candidate.file.clone();
     let nothing = Choice::default();
@@ -120,13 +120,16 @@ pub(super) fn look(
     source.contest = Some(contest);
     let mut detected = detected;
     let whole = &mut source_lines(&source);
-    let dates = choice.dates.or(like.map(|(order, _)| order));
+    let dates = choice.dates.or(like.map(|like| like.order));
     if let Some(note) = detected.format.settle(&lines, whole, detected.hint, dates, modified) {
         source.dates = note.dates;
-        if let (Some((order, of)), None) = (like, choice.dates) {
+        if let (Some(like), None) = (like, choice.dates) {
+            // As sure as the others are.
+            source.dates = Some((like.order, like.guessed));
             source.trouble.push(Trouble::note(format!(
-                "nothing in the file tells day from month in its dates: they are read {}, as in {of}",
-                order.name()
+                "nothing in the file tells day from month in its dates: they are read {}, as in {}",
+                like.order.name(),
+                like.of
             )));
         }
         detected = Detected { hint: note.hint, format: note.made.unwrap_or(detected.format) };
@@ -208,9 +211,20 @@ pub(super) fn zones_by_host(sources: &mut [Source]) {
     }
 }
 
+/// What like files say of the order of day and month in a source that can only guess it.
+pub(super) struct LikeDates {
+    /// The source's place.
+    pub(super) at: usize,
+    order: DateOrder,
+    /// One of those that say so.
+    of: String,
+    /// Whether they guess too.
+    guessed: bool,
+}
+
 /// Like files of a host (of one format) have their dates in one order: for each source that can only guess it what the others say,
 /// by its place. Where none of them knows, the guess of most is that of all.
-pub(super) fn dates_of_like_files(sources: &[Option<&Source>]) -> Vec<(usize, DateOrder, String)> {
+pub(super) fn dates_of_like_files(sources: &[Option<&Source>]) -> Vec<LikeDates> {
     type Like<'a> = Vec<(usize, DateOrder, bool, &'a str)>;
     let mut groups: std::collections::BTreeMap<(String, &str), Like<'_>> = std::collections::BTreeMap::new();
     // Where no host is known, files whose names differ in digits only: a folder may hold what several machines sent.
@@ -241,7 +255,8 @@ pub(super) fn dates_of_like_files(sources: &[Option<&Source>]) -> Vec<(usize, Da
         let from = of(order).map(|one| one.3).or_else(|| guesses(order).next().map(|one| one.3));
         let Some(from) = from else { continue };
         let others = group.iter().filter(|(_, other, guessed, _)| *guessed && (!known.is_empty() || *other != order));
-        found.extend(others.map(|(at, ..)| (*at, order, from.to_owned())));
+        let guessed = known.is_empty();
+        found.extend(others.map(|(at, ..)| LikeDates { at: *at, order, of: from.to_owned(), guessed }));
     }
     found
 }

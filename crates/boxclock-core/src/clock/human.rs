@@ -28,10 +28,8 @@ impl Typed {
             Self::OfYear(month, day, ns) => {
                 let this = zone.civil(near).year;
                 let days = [this, this - 1, this + 1].into_iter().filter_map(|year| {
-                    let midnight = Civil { year, month, day, hour: 0, minute: 0, second: 0, nanos: 0, offset: None };
                     // The 29th of February is not in every year.
-                    let midnight = midnight.is_valid().then(|| midnight.to_ns()).flatten()?;
-                    Some(zone.to_utc(midnight.saturating_add(ns)))
+                    Some(zone.to_utc(midnight(year, month, day)?.saturating_add(ns)))
                 });
                 days.min_by_key(|time| time.abs_diff(near)).unwrap_or(near)
             }
@@ -124,7 +122,9 @@ fn parse_moment(text: &str, zone: &Zone, now: i64) -> Option<i64> {
         }
         Some(typed @ Typed::OfYear(..)) => {
             let ns = typed.near(now, zone);
-            return Some(if ns <= now { ns } else { typed.near(ns.checked_sub(366 * DAY)?, zone) });
+            let ns = if ns <= now { ns } else { typed.near(ns.checked_sub(366 * DAY)?, zone) };
+            // A 29th of February may have none before it that is near.
+            return Some(ns).filter(|ns| *ns <= now);
         }
         None => {}
     }
@@ -163,12 +163,8 @@ fn parse_moment(text: &str, zone: &Zone, now: i64) -> Option<i64> {
             };
             let this = zone.civil(now).year;
             [said.unwrap_or(this), said.unwrap_or(this - 1)].into_iter().find_map(|year| {
-                let civil = Civil { year, month: month as u8 + 1, day, ..zone.civil(0) };
-                let civil = Civil { hour: 0, minute: 0, second: 0, nanos: 0, offset: None, ..civil };
-                if !civil.is_valid() {
-                    return None;
-                }
-                Some(zone.to_utc(civil.to_ns()?.checked_add(ns)?)).filter(|ns| said.is_some() || *ns <= now)
+                let midnight = midnight(year, month as u8 + 1, day)?;
+                Some(zone.to_utc(midnight.checked_add(ns)?)).filter(|ns| said.is_some() || *ns <= now)
             })
         }
         _ => None,
@@ -180,11 +176,16 @@ pub const LEAP_YEAR: i64 = 366 * DAY;
 
 /// Nanoseconds from the start of a leap year to a time of a day without year; `None` where there is no such day.
 pub fn of_leap_year(month: u8, day: u8, ns: i64) -> Option<i64> {
-    let at = |month, day| {
-        let civil = Civil { year: 2024, month, day, hour: 0, minute: 0, second: 0, nanos: 0, offset: None };
-        civil.is_valid().then(|| civil.to_ns()).flatten()
-    };
-    Some(at(month, day)? - at(1, 1)? + ns)
+    Some(midnight(YEAR_OF_ALL_DAYS, month, day)? - midnight(YEAR_OF_ALL_DAYS, 1, 1)? + ns)
+}
+
+/// Any leap year: it has every day that there is.
+const YEAR_OF_ALL_DAYS: i32 = 2024;
+
+/// The start of a day, by its own clock; `None` where the year has no such day.
+fn midnight(year: i32, month: u8, day: u8) -> Option<i64> {
+    let civil = Civil { year, month, day, hour: 0, minute: 0, second: 0, nanos: 0, offset: None };
+    civil.is_valid().then(|| civil.to_ns()).flatten()
 }
 
 /// `04-12 02:31`: month and day are in the order of the rail and of whole dates.
@@ -192,9 +193,8 @@ fn of_year(text: &str) -> Option<Typed> {
     let (date, clock) = text.split_once([' ', 'T'])?;
     let (month, day) = date.split_once('-')?;
     let (month, day) = (short_number(month)? as u8, short_number(day)? as u8);
-    // A leap year, so that every day that there is passes.
-    let is_day = Civil { year: 2024, month, day, hour: 0, minute: 0, second: 0, nanos: 0, offset: None }.is_valid();
-    Some(Typed::OfYear(month, day, of_day(clock.trim_start())?)).filter(|_| is_day)
+    midnight(YEAR_OF_ALL_DAYS, month, day)?;
+    Some(Typed::OfYear(month, day, of_day(clock.trim_start())?))
 }
 
 /// `7:20`, `02:31:07.442` as nanoseconds since midnight.

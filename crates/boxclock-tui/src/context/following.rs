@@ -66,12 +66,15 @@ impl Context {
                 if is_over.load(Ordering::Relaxed) {
                     break;
                 }
-                let Some(behind) = follower.behind() else { continue };
                 if is_held.load(Ordering::Relaxed) {
+                    let Some(behind) = follower.behind() else { continue };
                     if behind != told && !say(Box::new(move |cx| cx.set_behind(behind))) {
                         break;
                     }
                     told = behind;
+                    continue;
+                }
+                if !follower.has_changed() {
                     continue;
                 }
                 let work = Work::default();

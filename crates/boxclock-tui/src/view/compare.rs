@@ -9,7 +9,7 @@ use boxclock_core::case::{Case, Options};
 use boxclock_core::clock::human::{date_time, moment};
 use boxclock_core::clock::{self, DAY, Zone};
 use boxclock_core::compare::{Difference, Place, Side, compare, compare_windows};
-use boxclock_core::event::{RecordReader, Row};
+use boxclock_core::event::RecordReader;
 use boxclock_core::query::Filter;
 use boxclock_core::query::values::quoted;
 use boxclock_core::work::Work;
@@ -37,7 +37,7 @@ static SPEC: Spec = Spec {
 
 const COMPARE: Kind = ("compare", 0);
 /// Lines around a place that the pane shows, of each side.
-const AROUND: u64 = 2;
+const AROUND: u32 = 2;
 /// Pairs of hosts that are offered.
 const MOST_PAIRS: usize = 40;
 
@@ -58,11 +58,19 @@ struct Compared {
     good: Option<CaseView>,
 }
 
+/// A difference by its place in the answer, and the table whose rows are meant.
+type NearKey = (usize, usize);
+
+/// Lines around a place of each side, the bad one first, and whether a line is the place itself.
+type Near = [Vec<(bool, String)>; 2];
+
 /// The view.
 #[derive(Default)]
 struct CompareView {
     list: ListState,
     compared: Option<Compared>,
+    /// The lines around the chosen difference, and what they are of.
+    near: Option<(NearKey, Near)>,
     /// The table that the answer is of, and the state of the logbook that `harmless` is of.
     table: usize,
     state: u64,
@@ -210,12 +218,9 @@ fn lines_around(view: &CaseView, place: &Place) -> Vec<(bool, String)> {
     let Some(row) = view.row_of_line(&place.source, place.line) else { return Vec::new() };
     let table = &view.loaded.table;
     let mut reader = RecordReader::new(Arc::clone(&view.case.sources));
-    let rows: Vec<Row> = table.rows_of(table.event(row).source()).collect();
-    let at = rows.partition_point(|other| *other < row) as u64;
-    let from = at.saturating_sub(AROUND) as usize;
-    let near = rows.iter().skip(from).take(AROUND as usize * 2 + 1);
+    let near = table.rows_near(row, AROUND);
     near.map(|other| {
-        (*other == row, reader.record(table.event(*other)).body.lines().next().unwrap_or_default().to_owned())
+        (other == row, reader.record(table.event(other)).body.lines().next().unwrap_or_default().to_owned())
     })
     .collect()
 }
@@ -223,6 +228,19 @@ fn lines_around(view: &CaseView, place: &Place) -> Vec<(bool, String)> {
 impl CompareView {
     fn chosen(&self) -> Option<&Difference> {
         self.compared.as_ref()?.found.get(*self.shown.get(self.list.cursor)?)
+    }
+
+    /// Reads the lines around the chosen difference, once for each.
+    fn read_near(&mut self, cx: &Context) {
+        let Some(key) = self.shown.get(self.list.cursor).map(|at| (*at, cx.table_id())) else { return };
+        if self.near.as_ref().is_some_and(|(of, _)| *of == key) {
+            return;
+        }
+        let Some(one) = self.chosen() else { return };
+        let good = self.compared.as_ref().and_then(|compared| compared.good.as_ref()).unwrap_or(&cx.view);
+        let sides = [(&one.bad, &cx.view), (&one.good, good)];
+        let near = sides.map(|(place, view)| place.as_ref().map_or(Vec::new(), |place| lines_around(view, place)));
+        self.near = Some((key, near));
     }
 
     fn is_of_one_case(&self) -> bool {
@@ -343,7 +361,7 @@ impl View for CompareView {
     fn prepare(&mut self, cx: &mut Context) {
         match self.answer.take() {
             Some(Ok(compared)) => {
-                (self.compared, self.list) = (Some(compared), ListState::default());
+                (self.compared, self.list, self.near) = (Some(compared), ListState::default(), None);
                 (self.table, self.state) = (cx.table_id(), cx.state);
                 self.arrange();
             }
@@ -367,6 +385,7 @@ impl View for CompareView {
                 again.err().into_iter().for_each(|error| cx.fail(&error));
             }
         }
+        self.read_near(cx);
     }
 
     fn enter(&mut self, cx: &mut Context) -> Result<Then> {
@@ -474,8 +493,9 @@ impl View for CompareView {
         pane.facts("kind", words(one.kind.name()));
         pane.facts("why", &one.why);
         pane.facts("weight", &format!("{:.2} of 1", one.score));
-        let good_view = self.compared.as_ref().and_then(|compared| compared.good.as_ref()).unwrap_or(&cx.view);
-        for (side, place, view) in [("bad", &one.bad, &cx.view), ("good", &one.good, good_view)] {
+        let [bad, good] =
+            self.near.as_ref().map(|(_, near)| near.each_ref()).map_or([&[][..]; 2], |near| near.map(Vec::as_slice));
+        for (side, place, lines) in [("bad", &one.bad, bad), ("good", &one.good, good)] {
             let Some(place) = place else {
                 pane.heading(&format!("{side} side"));
                 pane.faint("nothing like it");
@@ -483,9 +503,9 @@ impl View for CompareView {
             };
             pane.heading(&format!("{side} side"));
             pane.faint(&format!("{}:{}", place.source, place.line));
-            for (is_it, line) in lines_around(view, place) {
-                let line = boxclock_core::visible(&line, false);
-                if is_it {
+            for (is_it, line) in lines {
+                let line = boxclock_core::visible(line, false);
+                if *is_it {
                     pane.text(&line);
                 } else {
                     pane.faint(&line);

@@ -99,7 +99,7 @@ impl Messages {
 
     /// Looks at the ends of lines, where messages stand behind anything.
     pub(super) fn at_the_ends_of_lines(&mut self, text: &[u8]) {
-        /// Lines whose ends are looked at: the first says what it is about, and the last how it ended.
+        /// Lines whose ends are looked at, from the first on: what an event says stands in these.
         const LINES: usize = 64;
         let mut start = 0;
         for line in text.split(|byte| *byte == b'\n').take(LINES) {
