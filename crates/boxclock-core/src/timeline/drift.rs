@@ -3,7 +3,7 @@
 //! stand against each other, one of them is named, and that it may as well be the other. Corrections in force count. Nothing is
 //! corrected here: a person accepts a suggestion, or not.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::BTreeMap;
 
 use rustc_hash::FxHashMap;
 use serde::{Deserialize, Serialize};
@@ -12,9 +12,13 @@ use crate::analysis::{Analysis, CaseView, Pieces, Seen};
 use crate::case::Case;
 use crate::clock::human::{drift_text, duration_text};
 use crate::clock::{ClockCorrection, SECOND, to_rfc3339};
-use crate::event::{EventRef, NO_TIME, RecordReader, Row, Table};
+use crate::event::{EventRef, RecordReader, Row};
 use crate::gather::time_of;
-use crate::work::{Work, parallel};
+use crate::work::Work;
+
+mod shared;
+
+use shared::{MAX_TIMES, Shared, SharedPair};
 
 /// How sure a suggestion is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
@@ -128,10 +132,6 @@ const MAX_EVIDENCE: usize = 5;
 const MAX_TEXT_BYTES: usize = 2000;
 /// Texts and identifiers that are kept of a segment: those with the smallest hashes, so that the same ones are kept everywhere.
 const MAX_KEPT: usize = 4096;
-/// What a host has more often is no mark of one moment.
-const MAX_TIMES: u32 = 8;
-/// Hosts of one text or identifier that are compared with each other.
-const MAX_HOSTS_OF_ONE: usize = 32;
 
 /// Looks for clocks that seem to be wrong, with the corrections in force.
 #[derive(Clone, Copy, Debug)]
@@ -357,138 +357,6 @@ fn sealed_clocks(view: &CaseView) -> Vec<Suggestion> {
         })
     });
     wrong.collect()
-}
-
-/// What two hosts share, by the numbers of host and other host: the same text or identifier, once on each.
-type Pairs = HashMap<(u32, u32), Vec<SharedPair>>;
-
-/// One text or identifier on two hosts: corrected times.
-#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-struct SharedPair {
-    /// The time here minus that there, nanoseconds.
-    ahead_ns: i64,
-    here: (Row, i64),
-    there: (Row, i64),
-}
-
-struct Shared {
-    /// Sources of each host.
-    sources: BTreeMap<u32, usize>,
-    messages: Pairs,
-    identifiers: Pairs,
-    numbers: Pairs,
-}
-
-impl Shared {
-    /// The hosts that can be compared: by messages, else by identifiers, else by plain numbers.
-    fn edges(&self, work: &Work) -> crate::Result<Vec<Edge>> {
-        let mut of_pair: BTreeMap<(u32, u32), (Ground, Offset)> = BTreeMap::new();
-        let grounds = [
-            (Ground::SameMessage, &self.messages),
-            (Ground::SameIdentifier, &self.identifiers),
-            (Ground::SameIdentifier, &self.numbers),
-        ];
-        for (ground, pairs) in grounds {
-            for (pair, shared) in pairs {
-                work.check()?;
-                if !of_pair.contains_key(pair)
-                    && let Some(offset) = offset(shared)
-                {
-                    of_pair.insert(*pair, (ground, offset));
-                }
-            }
-        }
-        let edge = |((host, against), (ground, offset))| Edge { host, against, ground, offset };
-        Ok(of_pair.into_iter().map(edge).collect())
-    }
-
-    /// What the hosts share; `None` where there is one host at most.
-    fn of(view: &CaseView, pieces: &Pieces<'_, ClockPiece>, work: &Work) -> crate::Result<Option<Self>> {
-        let table = &view.loaded.table;
-        let of_parts = parallel(table.parts.len(), work, |part| {
-            let piece = pieces.of_part(part)?;
-            Ok([piece.messages, piece.identifiers, piece.numbers].map(|sample| placed(table, part, sample)))
-        });
-        work.check()?;
-        let mut sources: BTreeMap<u32, Vec<u32>> = BTreeMap::new();
-        for part in &table.parts {
-            for actor in part.actor_ids.iter() {
-                let host = table.actors[*actor as usize].host;
-                let of_host = sources.entry(host).or_default();
-                if host > 0 && of_host.last() != Some(&part.segment.source) {
-                    of_host.push(part.segment.source);
-                }
-            }
-        }
-        sources.remove(&0);
-        let sources: BTreeMap<u32, usize> = sources.into_iter().map(|(host, sources)| (host, sources.len())).collect();
-        if sources.len() < 2 {
-            return Ok(None);
-        }
-        let mut lists: [Vec<Placed>; 3] = Default::default();
-        for of_part in of_parts.into_iter().collect::<crate::Result<Vec<_>>>()? {
-            lists.iter_mut().zip(of_part).for_each(|(list, placed)| list.push(placed));
-        }
-        let [messages, identifiers, numbers] = lists.map(|list| pairs(list, &sources));
-        Ok(Some(Self { sources, messages, identifiers, numbers }))
-    }
-}
-
-/// Texts or identifiers of a part with their hosts.
-struct Placed {
-    /// Hash, host, row, corrected time, and how often.
-    seen: Vec<(u64, u32, Row, i64, u32)>,
-    hosts: Vec<u32>,
-    complete_up_to: u64,
-}
-
-fn placed(table: &Table, part: usize, sample: Sample) -> Placed {
-    let part = &table.parts[part];
-    let host_of = |actor: u16| table.actors[part.actor_ids[usize::from(actor)] as usize].host;
-    let seen = sample.seen.into_iter().filter_map(|(hash, event, count)| {
-        let time = *part.segment.times.get(usize::from(event))?;
-        let actor = *part.segment.actor_ids.get(usize::from(event))?;
-        let host = host_of(actor);
-        let clock = table.drift_of(part.segment.source, part.actor_ids[usize::from(actor)]);
-        let time = if time == NO_TIME { time } else { clock.correct(time) };
-        (time != NO_TIME && host > 0).then(|| (hash, host, Row(part.first_row + u32::from(event)), time, count))
-    });
-    let hosts = part.actor_ids.iter().map(|actor| table.actors[*actor as usize].host).collect();
-    Placed { seen: seen.collect(), hosts, complete_up_to: sample.complete_up_to }
-}
-
-/// Pairs of hosts that have the same, each of them rarely and about as often.
-fn pairs(parts: Vec<Placed>, sources: &BTreeMap<u32, usize>) -> Pairs {
-    // What one part of a host left out may stand in it more often than is known.
-    let mut complete: FxHashMap<u32, u64> = FxHashMap::default();
-    for part in &parts {
-        for host in &part.hosts {
-            let of_host = complete.entry(*host).or_insert(u64::MAX);
-            *of_host = (*of_host).min(part.complete_up_to);
-        }
-    }
-    let mut all: Vec<_> = parts.into_iter().flat_map(|part| part.seen).collect();
-    all.retain(|(hash, host, ..)| complete.get(host).is_some_and(|complete| hash <= complete));
-    // The first of each host stands first.
-    all.sort_unstable_by_key(|(hash, host, row, ..)| (*hash, *host, *row));
-    let weight = |host: u32| (std::cmp::Reverse(sources.get(&host).copied().unwrap_or(0)), host);
-    let mut pairs: Pairs = Pairs::new();
-    for same in all.chunk_by(|one, other| one.0 == other.0) {
-        let of_hosts = same.chunk_by(|one, other| one.1 == other.1).map(|of_host| {
-            let (_, host, row, time, _) = of_host[0];
-            (host, (row, time), of_host.iter().map(|(.., count)| *count).sum::<u32>())
-        });
-        let mut of_hosts: Vec<_> = of_hosts.filter(|(.., count)| *count <= MAX_TIMES).collect();
-        of_hosts.sort_by_key(|(host, ..)| weight(*host));
-        of_hosts.truncate(MAX_HOSTS_OF_ONE);
-        for (at, (against, there, often)) in of_hosts.iter().enumerate() {
-            for (host, here, _) in of_hosts.iter().skip(at + 1).filter(|(.., count)| count.abs_diff(*often) <= 6) {
-                let pair = SharedPair { ahead_ns: here.1.saturating_sub(there.1), here: *here, there: *there };
-                pairs.entry((*host, *against)).or_default().push(pair);
-            }
-        }
-    }
-    pairs
 }
 
 fn own_time(event: EventRef<'_>) -> i64 {
