@@ -135,6 +135,8 @@ pub struct Case {
     pub formats: Vec<&'static dyn LineFormat>,
     /// The code catalogues of the user and of the box.
     pub catalogues: Arc<Catalogues>,
+    /// Folders of fault cards that travel with it.
+    pub card_folders: Vec<PathBuf>,
 }
 
 impl Case {

@@ -6,10 +6,13 @@
 //! change or lasting state that leads to it best, before anything else went wrong ([suggestions](suggest)). What lines mean in the
 //! language of the trade is data ([wording]).
 
+use std::sync::Arc;
+
 use serde_json::{Value, json};
 
 use crate::Result;
 use crate::analysis::{Analysis, CaseView, Pieces, Seen};
+use crate::card::{self, CardAnalysis, Cards};
 use crate::clock::human;
 use crate::event::Row;
 use crate::work::Work;
@@ -64,6 +67,8 @@ pub struct Suggestion {
     pub missing: Vec<String>,
     /// In two or three sentences.
     pub summary: String,
+    /// The name of the fault card that fits the case and this chain.
+    pub card: Option<String>,
 }
 
 /// Suggests causes, the likeliest first.
@@ -86,8 +91,19 @@ impl Analysis for CauseAnalysis {
     fn merge(&self, view: &CaseView, pieces: &Pieces<'_, Vec<u32>>, work: &Work) -> Result<Vec<Suggestion>> {
         let signs = signs::find(view, pieces, work)?;
         work.check()?;
-        Ok(suggest::suggest(view, &signs))
+        let mut found = suggest::suggest(view, &signs);
+        let cards = view.run(&CardAnalysis::new(Arc::new(Cards::of(&view.case))), work)?;
+        for one in &mut found {
+            one.card = card::card_of_chain(&cards, &one.chain).map(|found| found.card.name.clone());
+        }
+        Ok(found)
     }
+}
+
+/// Whether a message tells of a change, and whether of a state that lasts or a change that was not carried through.
+pub fn is_change(text: &str) -> (bool, bool) {
+    let (weight, class) = wording::change(text);
+    (weight >= 0.6, matches!(class, wording::Class::State | wording::Class::Incomplete))
 }
 
 /// A moment of the story as people say it, where it can be read: nanoseconds since the epoch. What leaves the day open is the last
@@ -109,7 +125,7 @@ impl Suggestion {
         let chain: Vec<Value> = self.chain.iter().map(|link| json!({"source": link.place.source, "line": link.place.line, "why": link.why, "what": link.text})).collect();
         let first = self.chain.first().map(|link| at(&link.place));
         if self.provable {
-            json!({"root": first, "score": self.score, "reasons": self.reasons, "chain": chain, "summary": self.summary})
+            json!({"root": first, "score": self.score, "reasons": self.reasons, "chain": chain, "summary": self.summary, "card": self.card})
         } else {
             json!({"provable": false, "evidence_ends": first, "chain": chain, "missing": self.missing, "summary": self.summary})
         }

@@ -180,12 +180,12 @@ fn safe_path(name: &str) -> Option<PathBuf> {
     ((name.starts_with("hosts/") || is_own_file(name)) && name.split('/').all(good)).then(|| name.split('/').collect())
 }
 
-/// Whether a member is a format or a catalogue of the user's own that travels with the box: `formats/NAME.toml`,
-/// `codes/NAME.toml` or `codes/NAME.csv`.
+/// Whether a member is a format, a catalogue or a fault card of the user's own that travels with the box: `formats/NAME.toml`,
+/// `cards/NAME.toml`, `codes/NAME.toml` or `codes/NAME.csv`.
 fn is_own_file(name: &str) -> bool {
     let is = |file: &str, kind: &str| Path::new(file).extension().is_some_and(|extension| extension == kind);
     match name.split_once('/') {
-        Some(("formats", file)) => is(file, "toml") && !file.contains('/'),
+        Some(("formats" | "cards", file)) => is(file, "toml") && !file.contains('/'),
         Some(("codes", file)) => (is(file, "toml") || is(file, "csv")) && !file.contains('/'),
         _ => false,
     }

@@ -17,6 +17,7 @@
 
 pub mod analysis;
 pub mod cache;
+pub mod card;
 pub mod case;
 pub mod cause;
 pub mod choice;
@@ -52,6 +53,7 @@ pub mod timeline;
 pub mod trace;
 pub mod trail;
 pub mod trouble;
+pub mod verify;
 pub mod visible;
 pub mod work;
 

@@ -14,6 +14,10 @@ use crate::new_file::{NewFile, Protected};
 use crate::text::hex;
 use crate::{Error, Result, platform};
 
+mod after;
+
+pub use after::{RemedyStep, Verified};
+
 /// A filter that is kept with the case under a name.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct SavedFilter {
@@ -279,6 +283,10 @@ const SCHEMA: &str = "
         PRIMARY KEY (source, what));
     CREATE TABLE IF NOT EXISTS chain (place INTEGER NOT NULL, pin INTEGER NOT NULL REFERENCES pin (id) ON DELETE CASCADE,
         kind TEXT NOT NULL, reason TEXT NOT NULL);
+    CREATE TABLE IF NOT EXISTS remedy (place INTEGER PRIMARY KEY, what TEXT NOT NULL, proves TEXT NOT NULL, done_by TEXT,
+        done_at TEXT);
+    CREATE TABLE IF NOT EXISTS verdict (at TEXT NOT NULL, later TEXT NOT NULL, verdict TEXT NOT NULL, summary TEXT NOT NULL,
+        items TEXT NOT NULL);
     CREATE TABLE IF NOT EXISTS action (at TEXT NOT NULL DEFAULT (strftime('%Y-%m-%dT%H:%M:%fZ', 'now')), what TEXT NOT NULL);
 ";
 

@@ -585,6 +585,7 @@ fn the_box_says_what_it_covers_and_what_the_checks_found() {
         sources: Vec::new(),
     };
     let finding = Finding {
+        more: Vec::new(),
         host: "pump-ctl".into(),
         level: Level::Critical,
         check: "volume-nearly-full".into(),

@@ -160,6 +160,17 @@ pub enum Command {
         The story of the case (story.json) says what was seen, and when; without it the worst new trouble is taken."
     )]
     Cause(Listing),
+    /// Is the failure gone? Hold a box gathered after the mending against that of the failure
+    #[command(after_help = "Example:\n  boxclock verify night.box.zip --after morning.box.zip\n\n\
+        The chain of the logbook is looked for, else that of the first suggestion of boxclock cause. The exit status is 1 where the\n\
+        symptom is still there, or where the later box cannot tell.")]
+    Verify(Verify),
+    /// Print the fault cards that fit a case; without a case list all cards. With FILE.toml: check these
+    #[command(after_help = "Examples:\n  boxclock cards night.box.zip\n  boxclock cards own.toml\n  \
+        boxclock cards night.box.zip --make frames-refused --into frames-refused.toml\n\n\
+        Own cards are TOML files in the folder that this prints, in folders named in BOXCLOCK_CARDS, or in the folder cards of a\n\
+        box; see docs/formats.md, \"Fault cards\".")]
+    Cards(Cards),
     /// Print the codes found: counted, first and last seen
     #[command(
         after_help = "Examples:\n  boxclock codes night.box.zip\n  boxclock codes /var/log --first --as jsonl\n\n\
@@ -412,6 +423,33 @@ pub struct Listing {
     /// The form of the output
     #[arg(long = "as", value_name = "FORM", default_value = "text")]
     pub form: ListForm,
+}
+
+#[derive(Args)]
+pub struct Verify {
+    #[command(flatten)]
+    pub listing: Listing,
+    /// A box, folder or file that was gathered after the mending
+    #[arg(long, value_name = "PATH", required = true)]
+    pub after: Vec<PathBuf>,
+    /// Keep the verdict in the logbook of the first box, for its report
+    #[arg(long)]
+    pub keep: bool,
+}
+
+#[derive(Args)]
+pub struct Cards {
+    #[command(flatten)]
+    pub listing: Listing,
+    /// Make a card of this name from the chain in the logbook of the case
+    #[arg(long, value_name = "NAME")]
+    pub make: Option<String>,
+    /// Write the card to this file instead of standard output
+    #[arg(long, value_name = "FILE.toml", requires = "make")]
+    pub into: Option<PathBuf>,
+    /// Replace the file where it exists
+    #[arg(long, requires = "into")]
+    pub force: bool,
 }
 
 #[derive(Args)]

@@ -32,6 +32,7 @@ use crate::outcome::{Ended, Failure, Outcome, plain, say, shown};
 mod analysing;
 mod coding;
 mod gathering;
+mod knowing;
 mod listing;
 mod progress;
 mod receiving;
@@ -107,6 +108,8 @@ pub fn run(command: Option<Command>) -> Ended {
             analysing::cause(&view, list.form, &cancellable())?;
             Ok(name_left_out(&view.case, &view.loaded))
         }
+        Command::Verify(verify) => knowing::verify(&verify),
+        Command::Cards(cards) => knowing::cards(&cards),
         Command::Catalogues { paths } => coding::catalogues(paths),
         Command::Drift(list) => {
             let (case, loaded) = read(&list.reading)?;

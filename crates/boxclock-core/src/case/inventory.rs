@@ -37,7 +37,7 @@ pub(super) fn open(paths: &[PathBuf], options: Options, work: &Work) -> Result<C
     let mut left_out = Vec::new();
     let mut candidates = Vec::new();
     let mut seal = None;
-    let (mut box_formats, mut code_folders) = (Vec::new(), Vec::new());
+    let (mut box_formats, mut code_folders, mut card_folders) = (Vec::new(), Vec::new(), Vec::new());
     let mut story = Story::default();
     let mut name = None;
     let mut zone = options.zone.clone();
@@ -48,6 +48,7 @@ pub(super) fn open(paths: &[PathBuf], options: Options, work: &Work) -> Result<C
             left_out.extend(opened.left_out);
             box_formats.push(opened.formats);
             code_folders.push(opened.codes);
+            card_folders.push(opened.cards);
             zone = zone.or_else(|| opened.seal.zone.as_deref().and_then(|text| Zone::parse(text).ok()));
             for (file, host, class) in opened.files {
                 let zone = opened.seal.host_zone(&host);
@@ -81,6 +82,7 @@ pub(super) fn open(paths: &[PathBuf], options: Options, work: &Work) -> Result<C
     let (formats, wrong) = own_formats(paths, box_formats);
     left_out.extend(wrong.into_iter().map(|(path, reason)| LeftOut { path, reason }));
     let catalogues = catalogues(paths, &code_folders, &mut left_out);
+    card_folders.extend(paths.iter().filter(|path| path.join("hosts").is_dir()).map(|path| path.join("cards")));
     let case_zone = zone.unwrap_or_else(Zone::utc);
     let known = Known { case_zone: &case_zone, options: &options, formats: &formats };
     let documents = take_documents(&mut candidates);
@@ -113,6 +115,7 @@ pub(super) fn open(paths: &[PathBuf], options: Options, work: &Work) -> Result<C
         options,
         formats,
         catalogues,
+        card_folders,
     })
 }
 
@@ -149,6 +152,7 @@ pub(super) fn of_files(
         options,
         formats,
         catalogues,
+        card_folders: Vec::new(),
     })
 }
 

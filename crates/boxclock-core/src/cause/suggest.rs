@@ -477,7 +477,7 @@ impl Search<'_> {
         // A lead counts half.
         let share = score.sqrt().min(0.99) * if proven { 1.0 } else { 0.5 };
         let score = (share * 100.0).round() / 100.0;
-        Suggestion { provable: true, score, reasons, chain, missing: Vec::new(), summary }
+        Suggestion { provable: true, score, reasons, chain, missing: Vec::new(), summary, card: None }
     }
 
     fn unproven(&self, reader: &mut RecordReader, end: usize, symptom: usize) -> Suggestion {
@@ -503,6 +503,7 @@ impl Search<'_> {
             chain,
             missing,
             summary,
+            card: None,
         }
     }
 }

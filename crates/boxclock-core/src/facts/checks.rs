@@ -99,9 +99,12 @@ pub struct Finding {
     pub file: String,
     /// The line there, from 1.
     pub line: usize,
+    /// More of the evidence: files of the case, with lines from 1.
+    #[serde(skip)]
+    pub more: Vec<(String, usize)>,
     /// Why it matters.
     pub reason: String,
-    /// What to do.
+    /// What to do, a step a line.
     pub advice: String,
 }
 
@@ -112,11 +115,18 @@ impl Finding {
             "crash" => "crash",
             "install" => "install",
             "restart-asked-for" => "code",
+            "card" => "card",
+            "knot" => "pattern",
             _ => "check",
         };
+        let first = std::iter::once((&self.file, self.line));
+        let evidence: Vec<serde_json::Value> = first
+            .chain(self.more.iter().map(|(file, line)| (file, *line)))
+            .map(|(file, line)| serde_json::json!({"source": file, "line": line}))
+            .collect();
         serde_json::json!({
-            "level": self.level.word(), "what": self.title, "advice": [self.advice], "host": self.host, "from": from, "check": self.check,
-            "evidence": [{"source": self.file, "line": self.line}], "seen": self.evidence, "reason": self.reason,
+            "level": self.level.word(), "what": self.title, "advice": self.advice.lines().collect::<Vec<_>>(), "host": self.host, "from": from, "check": self.check,
+            "evidence": evidence, "seen": self.evidence, "reason": self.reason,
         })
     }
 }
@@ -354,6 +364,7 @@ fn run(
                     evidence: fill_in(&check.evidence, object),
                     file: file.to_owned(),
                     line: line_of(json, &check.each, index),
+                    more: Vec::new(),
                     reason: check.reason.clone(),
                     advice: check.advice.clone(),
                 });

@@ -1,8 +1,11 @@
-//! What analyses found, as findings: crashes, and installations that did not end well.
+//! What analyses found, as findings: crashes, installations that did not end well, and known faults.
+
+use std::sync::Arc;
 
 use super::{Finding, Level};
 use crate::Result;
 use crate::analysis::CaseView;
+use crate::card::{CardAnalysis, CardMatch, Cards};
 use crate::clock::human::date_time;
 use crate::crash::{CrashAnalysis, CrashReport, Kind};
 use crate::install::{InstallAnalysis, Outcome, Run};
@@ -17,6 +20,8 @@ pub(super) fn findings(view: &CaseView, work: &Work) -> Result<Vec<Finding>> {
     let installs = view.run(&InstallAnalysis, work)?;
     let mut found: Vec<Finding> = crashes.iter().map(|report| of_crash(view, report)).collect();
     found.extend(installs.iter().filter_map(of_run));
+    let cards = view.run(&CardAnalysis::new(Arc::new(Cards::of(&view.case))), work)?;
+    found.extend(cards.iter().filter_map(|card| of_card(view, card)));
     Ok(found)
 }
 
@@ -36,9 +41,35 @@ fn of_crash(view: &CaseView, report: &CrashReport) -> Finding {
         evidence: report.summary.clone(),
         file: report.place.source.clone(),
         line: usize::try_from(report.place.line).unwrap_or(usize::MAX),
+        more: Vec::new(),
         reason: "What stopped by itself did not do its work from then on.".into(),
         advice,
     }
+}
+
+fn of_card(view: &CaseView, found: &CardMatch) -> Option<Finding> {
+    let places: Vec<(String, usize)> =
+        found.places().map(|place| (place.source.clone(), usize::try_from(place.line).unwrap_or(usize::MAX))).collect();
+    let (first, more) = places.split_first()?;
+    let count: usize = found.signs.iter().map(|sign| sign.count).sum();
+    let advice: Vec<&str> = found.card.remedies.iter().map(|remedy| remedy.what.as_str()).collect();
+    Some(Finding {
+        host: found.host(view),
+        level: found.card.level,
+        check: "card".into(),
+        title: format!("This is known: {} ({})", found.card.title, found.card.name),
+        evidence: format!(
+            "{} of its {}, {}",
+            found.signs.len(),
+            crate::many(found.card.signs.len() as u64, "sign"),
+            crate::many(count as u64, "line")
+        ),
+        file: first.0.clone(),
+        line: first.1,
+        more: more.to_vec(),
+        reason: found.card.cause.clone(),
+        advice: advice.join("\n"),
+    })
 }
 
 fn of_run(run: &Run) -> Option<Finding> {
@@ -63,6 +94,7 @@ fn of_run(run: &Run) -> Option<Finding> {
         evidence: run.summary.clone(),
         file,
         line: usize::try_from(line).unwrap_or(usize::MAX),
+        more: Vec::new(),
         reason: "What was to be installed is not there, or only in part.".into(),
         advice: advice.into(),
     })

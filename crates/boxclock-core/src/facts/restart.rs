@@ -91,6 +91,7 @@ fn finding(case: &Case, table: &Table, marks: &[RailMark], row: Row, code: Code)
         evidence: format!("{}{name} at {}; {what}", code.written(&case.catalogues), &date_time(asked, &case.zone)[..19]),
         file: case.sources[event.source()].name.clone(),
         line: usize::try_from(event.place().line).unwrap_or(usize::MAX),
+        more: Vec::new(),
         reason: "What was installed is not in effect before a restart: files in use are replaced only then, and old and new \
                  parts work side by side until it comes. Scripts often take this code for plain success."
             .into(),

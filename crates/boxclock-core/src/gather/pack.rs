@@ -484,10 +484,10 @@ fn facts_of_hosts(
     Ok(())
 }
 
-/// The formats and catalogues of codes of the user: without them others would read the logs in the box worse.
+/// The formats, catalogues of codes and fault cards of the user: without them others would read the logs in the box worse.
 fn own_files() -> Vec<(PathBuf, String)> {
     let mut own = Vec::new();
-    for kind in ["formats", "codes"] {
+    for kind in ["formats", "codes", "cards"] {
         let folder = platform::config_dir().map(|folder| folder.join(kind)).filter(|folder| folder.is_dir());
         // What cannot be listed is named when it is used.
         let files = folder.and_then(|folder| find_files(&folder, &mut Vec::new()).ok()).unwrap_or_default();

@@ -28,6 +28,8 @@ pub struct OpenBox {
     pub folder: PathBuf,
     /// The folder of the catalogues of codes that travel with it.
     pub codes: PathBuf,
+    /// The folder of the fault cards that travel with it.
+    pub cards: PathBuf,
     /// What is not read, or is read although it has changed.
     pub left_out: Vec<LeftOut>,
 }
@@ -73,6 +75,7 @@ pub fn unpack(path: &Path, work: &Work) -> Result<OpenBox> {
         files,
         formats: target.join("formats"),
         codes: target.join("codes"),
+        cards: target.join("cards"),
         folder: target,
         left_out,
     })

@@ -36,6 +36,15 @@ impl RowSet {
         self.words.iter().map(|word| word.count_ones() as usize).sum()
     }
 
+    /// The rows in it, in order.
+    pub fn iter(&self) -> impl Iterator<Item = u32> + '_ {
+        self.words
+            .iter()
+            .enumerate()
+            .filter(|(_, word)| **word != 0)
+            .flat_map(|(at, word)| (0..64).filter(move |bit| word >> bit & 1 == 1).map(move |bit| at as u32 * 64 + bit))
+    }
+
     fn add_part(&mut self, first_row: u32, words: &[u64]) {
         for (index, packed) in words.iter().copied().enumerate().filter(|(_, packed)| *packed != 0) {
             let at = first_row as usize + index * 64;

@@ -255,6 +255,9 @@ pub fn cause(view: &CaseView, form: ListForm, work: &Work) -> Result<(), Failure
                 writeln!(out, "            because {}", visible(&link.why, false))?;
             }
         }
+        if let Some(card) = &one.card {
+            writeln!(out, "   fault card: {card} (boxclock cards)")?;
+        }
         for missing in &one.missing {
             writeln!(out, "   to gather: {}", visible(missing, false))?;
         }
@@ -278,7 +281,12 @@ pub fn findings(view: &CaseView, form: ListForm, work: &Work) -> Result<bool, Fa
         }
         writeln!(out, "{:<9} {:<14} {}", one.level.word(), one.host, visible(&one.title, false))?;
         writeln!(out, "  {} ({}:{})", visible(&one.evidence, false), visible(&one.file, false), one.line)?;
-        writeln!(out, "  {}", visible(&one.advice, false))?;
+        for (file, line) in one.more.iter().take(4) {
+            writeln!(out, "  and {}:{line}", visible(file, false))?;
+        }
+        for step in one.advice.lines() {
+            writeln!(out, "  {}", visible(step, false))?;
+        }
     }
     for (file, why) in &unread {
         crate::outcome::say(&format!("{file}: {why}"));

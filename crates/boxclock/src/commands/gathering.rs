@@ -342,7 +342,9 @@ pub fn checks(arguments: &args::Listing) -> Ended {
         writeln!(out, "{:<9} {host}: {title}: {}", level.name(), boxclock_core::visible(evidence, false))?;
         writeln!(out, "{:10}{file}:{line}", "")?;
         writeln!(out, "{:10}{reason}", "")?;
-        writeln!(out, "{:10}{advice}", "")?;
+        for step in advice.lines() {
+            writeln!(out, "{:10}{step}", "")?;
+        }
     }
     if findings.is_empty() && arguments.form == args::ListForm::Text {
         let of = view.case.documents.iter().filter(|document| document.name.ends_with(facts::FACTS_NAME)).count();
