@@ -45,6 +45,7 @@ pub mod query;
 pub mod receive;
 pub mod report;
 pub mod severity;
+pub mod shelf;
 pub mod source;
 #[doc(hidden)]
 pub mod testing;

@@ -16,7 +16,7 @@ use crate::Result;
 use crate::analysis::CaseView;
 use crate::clock::Zone;
 use crate::event::{EventRef, RecordReader};
-use crate::logbook::{ChainLink, Link, Logbook, Pin, Story};
+use crate::logbook::{ChainLink, Link, Logbook, Pin, RemedyStep, Story, Verified};
 use crate::platform;
 use crate::work::Work;
 
@@ -30,6 +30,10 @@ pub struct Report<'a> {
     pub pins: Vec<Pin>,
     /// The chain.
     pub chain: Vec<ChainLink>,
+    /// The checklist of remedies.
+    pub remedies: Vec<RemedyStep>,
+    /// What later boxes showed, the last first.
+    pub verdicts: Vec<Verified>,
     /// The zone in which times are written.
     pub zone: Zone,
     /// When it is written, UTC nanoseconds.
@@ -51,6 +55,8 @@ impl<'a> Report<'a> {
             story: logbook.story(&view.case.story)?,
             pins: logbook.pins()?,
             chain: logbook.chain()?,
+            remedies: logbook.remedies()?,
+            verdicts: logbook.verdicts()?,
             zone: view.case.zone.clone(),
             written: crate::clock::now(),
             author: platform::author(),

@@ -403,3 +403,6 @@ fn judge(sides: &(Side<'_>, Side<'_>), items: Vec<Item>, since: Option<i64>) -> 
 fn of_them(count: usize) -> String {
     if count == 1 { "one line is".to_owned() } else { format!("{count} lines are") }
 }
+
+#[cfg(test)]
+mod tests;

@@ -95,6 +95,12 @@ impl App {
         self.view().list_state().cursor
     }
 
+    /// How many items the view that is shown has.
+    #[cfg(test)]
+    pub fn items_shown(&self) -> usize {
+        self.view().len(&self.cx)
+    }
+
     /// The view of that kind, for looking into it.
     #[cfg(test)]
     pub fn view_of<V: View>(&mut self) -> &mut V {
@@ -199,12 +205,13 @@ impl App {
         let was_empty = self.cx.view.case.paths.is_empty();
         let views: Vec<Box<dyn View>> = self.makers.iter().map(|new| new()).collect();
         let (sender, settings, keymap) = (self.cx.jobs.sender(), self.cx.settings.clone(), self.cx.keymap.clone());
-        let is_box = case.seal.is_some();
+        // The intake is done where its story is in the box: what was typed for another case stays.
+        let has_story = case.seal.is_some() && case.story == self.cx.story;
         match Context::open(case, sender, settings, keymap) {
             Ok(mut next) => {
                 next.theme = self.cx.theme;
-                // The intake is done: its story is in the box.
-                if was_empty && is_box {
+                next.shelf = self.cx.shelf.clone();
+                if was_empty && has_story {
                     let emptied = Story::FIELDS.iter().try_for_each(|(key, ..)| self.cx.logbook.set_story(key, ""));
                     next.logbook_notice = emptied.err().map(|error| error.to_string());
                 }

@@ -6,6 +6,7 @@ mod codes;
 mod events;
 mod filters;
 mod following;
+mod known;
 mod output;
 mod pins;
 mod rows;
@@ -17,12 +18,14 @@ use std::rc::Rc;
 use std::sync::Arc;
 
 use boxclock_core::analysis::{Analysis, CaseView, EventKey};
+use boxclock_core::card::CardMatch;
 use boxclock_core::case::{Case, Loaded, host_folders};
 use boxclock_core::clock::{ClockCorrection, Zone};
 use boxclock_core::code::Catalogues;
 use boxclock_core::event::{EventRef, RecordReader, Row};
-use boxclock_core::logbook::{ChainLink, Logbook, Pin, PinKind, Story};
+use boxclock_core::logbook::{ChainLink, Logbook, Pin, PinKind, RemedyStep, Story};
 use boxclock_core::report::sources::{SourceOut, sources};
+use boxclock_core::shelf::ShelfEntry;
 use boxclock_core::work::Work;
 use boxclock_core::{Error, Result};
 use crossbeam_channel::Sender;
@@ -39,6 +42,7 @@ use crate::theme::Theme;
 
 pub use filters::{off_format, off_host, off_name};
 pub use following::Follow;
+pub use known::seen_in;
 pub use output::ReportParts;
 
 /// A view, by its name.
@@ -213,6 +217,14 @@ pub struct Context {
     pub story: Story,
     pub pins: Vec<Pin>,
     pub chain: Vec<ChainLink>,
+    /// The checklist of remedies.
+    pub remedies: Vec<RemedyStep>,
+    /// The fault cards that fit, each with the number of other cases on the shelf that it fits; `None` while they are looked for.
+    pub known: Option<Arc<Vec<(CardMatch, usize)>>>,
+    /// Where the user's shelf is; `None` where nothing is kept.
+    pub shelf: Option<PathBuf>,
+    /// What was read from the shelf, for the view that asked for it.
+    pub on_shelf: Option<Vec<ShelfEntry>>,
     /// The rows that are pinned, with kind and colour.
     pub pinned: HashMap<u32, (PinKind, Option<u8>)>,
     /// The zone in which times are shown.
@@ -268,6 +280,10 @@ impl Context {
             story: logbook.story(&case.story)?,
             pins: logbook.pins()?,
             chain: logbook.chain()?,
+            remedies: logbook.remedies()?,
+            known: None,
+            shelf: None,
+            on_shelf: None,
             pinned: HashMap::new(),
             zone: settings.zone.clone().unwrap_or_else(|| case.zone.clone()),
             reader: RecordReader::new(Arc::clone(&case.sources)),
@@ -442,6 +458,7 @@ impl Context {
     /// When it cannot be read.
     pub fn reload_logbook(&mut self) -> Result<()> {
         (self.pins, self.chain) = (self.logbook.pins()?, self.logbook.chain()?);
+        self.remedies = self.logbook.remedies()?;
         self.refresh_pins();
         Ok(())
     }

@@ -40,6 +40,10 @@ pub const CLOCKS: Kind = ("clocks", 0);
 pub const WRITE: Kind = ("write", 0);
 /// Whether the folders of the case are hosts.
 pub const HOST_FOLDERS: Kind = ("host-folders", 0);
+/// What is known of the case.
+pub const KNOWN: Kind = ("known", 0);
+/// Whether the failure is gone in a later box.
+pub const VERIFY: Kind = ("verify", 0);
 /// What is worked out once a case is read.
 pub const ANALYSES: Kind = ("analyses", 0);
 

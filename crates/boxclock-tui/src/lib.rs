@@ -35,6 +35,7 @@ use std::path::Path;
 use std::time::Instant;
 
 use boxclock_core::case::Case;
+use boxclock_core::shelf::Shelf;
 use boxclock_core::{Error, Result, platform};
 use crossterm::clipboard::CopyToClipboard;
 use ratatui::crossterm::event::{
@@ -55,9 +56,10 @@ pub fn run(case: Case, follow: bool, log: Option<&Path>) -> Result<()> {
     let (sender, receiver) = crossbeam_channel::unbounded();
     let settings = Settings::load()?;
     let mut app = App::open(case, sender.clone(), settings)?;
+    app.cx.shelf = Shelf::usual_path();
     if app.cx.is_new() {
-        // Nothing to look at yet: it begins with what happened.
-        app.show("story");
+        // Nothing to look at yet: it begins with what was opened before, or with what happened.
+        app.show(if app.cx.shelf.as_ref().is_some_and(|path| path.exists()) { "shelf" } else { "story" });
     }
     let cannot = |error: io::Error| Error::caused("cannot use the terminal", error);
     let mut terminal = ratatui::try_init().map_err(cannot)?;

@@ -21,6 +21,7 @@ mod analyses;
 mod codes;
 mod first_use;
 mod house;
+mod known;
 mod mouse;
 mod snapshots;
 mod stream;

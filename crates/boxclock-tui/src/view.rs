@@ -56,6 +56,7 @@ mod compare;
 mod crashes;
 mod installs;
 mod report;
+mod shelf;
 mod story;
 mod stream;
 mod trail;
@@ -73,6 +74,7 @@ pub static VIEWS: &[fn() -> Box<dyn View>] = &[
     cause::new,
     report::new,
     collect::new,
+    shelf::new,
 ];
 
 /// A command of a view.

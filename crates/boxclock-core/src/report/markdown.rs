@@ -11,7 +11,7 @@ use crate::event::{EventRef, RecordReader};
 use crate::facts::checks::all_findings;
 use crate::facts::{Checks, Finding, Level};
 use crate::gather::{Seal, time_of};
-use crate::logbook::{Link, Story};
+use crate::logbook::{Link, Story, Verified};
 use crate::work::Work;
 
 /// Next steps that are listed.
@@ -29,6 +29,8 @@ pub fn markdown(report: &Report<'_>, drawing: Option<&str>) -> Result<String> {
         let _ = writeln!(text, "## Timeline\n\n![The case on one clock]({})\n", file.replace(' ', "%20"));
     }
     cause(report, &mut text);
+    remedies(report, &mut text);
+    after(report, &mut text);
     next_steps(report, &mut text)?;
     story(report, &mut text);
     pins(report, &mut text);
@@ -132,6 +134,48 @@ fn origin(report: &Report<'_>, text: &mut String) {
     };
 }
 
+/// The checklist: what was done by whom and when, and what is open.
+fn remedies(report: &Report<'_>, text: &mut String) {
+    if report.remedies.is_empty() {
+        return;
+    }
+    let _ = writeln!(text, "## Remedies\n");
+    for step in &report.remedies {
+        let (mark, done) = match &step.done {
+            Some((by, at)) => {
+                let at = time_of(at).map_or_else(|| line(at), |time| moment_of(report, time));
+                ("x", format!(" Done by {}, {at}.", line(by)))
+            }
+            None => (" ", String::new()),
+        };
+        let proves = if step.proves.is_empty() { String::new() } else { format!(" {}", line(&sentence(&step.proves))) };
+        let _ = writeln!(text, "- [{mark}] {}{proves}{done}", line(&sentence(&step.what)));
+    }
+    text.push('\n');
+}
+
+/// Whether the failure was gone in later boxes: the last answer with its lines, those before in one line each.
+fn after(report: &Report<'_>, text: &mut String) {
+    let Some(last) = report.verdicts.first() else { return };
+    let when = |one: &Verified| time_of(&one.at).map_or_else(|| line(&one.at), |time| moment_of(report, time));
+    let _ = writeln!(text, "## After the fix\n");
+    let _ = writeln!(
+        text,
+        "{} against {}: **{}**. {}\n",
+        when(last),
+        code_span(&last.later),
+        last.verdict,
+        line(&last.summary)
+    );
+    for item in &last.items {
+        let _ = writeln!(text, "- {}", line(item));
+    }
+    for one in report.verdicts.iter().skip(1) {
+        let _ = writeln!(text, "- before, {} against {}: {}", when(one), code_span(&one.later), one.verdict);
+    }
+    text.push('\n');
+}
+
 /// What to do next: what the checks advise, the worst first.
 fn next_steps(report: &Report<'_>, text: &mut String) -> Result<()> {
     let (findings, _) = all_findings(report.view, &Checks::load(), &Work::default())?;
@@ -144,7 +188,12 @@ fn next_steps(report: &Report<'_>, text: &mut String) -> Result<()> {
     let _ = writeln!(text, "## Next steps\n");
     for one in open.iter().take(MAX_STEPS) {
         let host = if one.host.is_empty() { String::new() } else { format!(" on {}", line(&one.host)) };
-        let _ = writeln!(text, "- {}{host}: {}", line(&capital(&one.title)), line(&sentence(&one.advice)));
+        let _ = writeln!(
+            text,
+            "- {}{host}: {}",
+            line(&capital(&one.title)),
+            line(&sentence(one.advice.lines().next().unwrap_or_default()))
+        );
     }
     if open.len() > MAX_STEPS {
         let _ = writeln!(text, "- and {} more: `boxclock findings` lists them", open.len() - MAX_STEPS);

@@ -50,6 +50,7 @@ impl Context {
         self.refresh();
         if self.view.loaded.complete {
             self.start_analyses();
+            self.look_for_known();
             self.look_for_inks();
         }
         self.ask_for_rows();

@@ -93,7 +93,7 @@ impl Context {
     }
 
     /// A second file would take the first one's place in the middle of it.
-    fn nothing_is_written(&self) -> Result<()> {
+    pub(super) fn nothing_is_written(&self) -> Result<()> {
         if self.jobs.is_running(WRITE) {
             return Err(Error::new("A file is still being written. Esc stops it."));
         }
@@ -180,6 +180,8 @@ pub struct ReportParts {
     story: boxclock_core::logbook::Story,
     pins: Vec<boxclock_core::logbook::Pin>,
     chain: Vec<boxclock_core::logbook::ChainLink>,
+    remedies: Vec<boxclock_core::logbook::RemedyStep>,
+    verdicts: Vec<boxclock_core::logbook::Verified>,
     zone: Zone,
     author: Option<String>,
 }
@@ -190,15 +192,16 @@ impl ReportParts {
     /// # Errors
     /// When it cannot be read.
     pub fn of(cx: &Context) -> Result<Self> {
-        let Report { story, pins, chain, zone, .. } = Report::new(&cx.view, &cx.logbook)?;
-        Ok(Self { story, pins, chain, zone, author: cx.settings.author.clone() })
+        let Report { story, pins, chain, remedies, verdicts, zone, .. } = Report::new(&cx.view, &cx.logbook)?;
+        Ok(Self { story, pins, chain, remedies, verdicts, zone, author: cx.settings.author.clone() })
     }
 
     /// The report of a case.
     pub fn report<'a>(&self, view: &'a CaseView) -> Report<'a> {
         let (story, pins, chain) = (self.story.clone(), self.pins.clone(), self.chain.clone());
+        let (remedies, verdicts) = (self.remedies.clone(), self.verdicts.clone());
         let (zone, author) = (self.zone.clone(), self.author.clone());
-        Report { view, story, pins, chain, zone, written: clock::now(), author, box_sha256: None }
+        Report { view, story, pins, chain, remedies, verdicts, zone, written: clock::now(), author, box_sha256: None }
     }
 }
 

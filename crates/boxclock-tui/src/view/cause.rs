@@ -1,16 +1,18 @@
-//! The Cause view: the chain from the root to the symptom, the pins that are not in it, and the chains that the program suggests.
+//! The Cause view: the chain from the root to the symptom, the pins that are not in it, the chains that the program suggests, the fault
+//! cards that fit, and the checklist of remedies.
 
 use std::sync::Arc;
 
+use boxclock_core::card::CardMatch;
 use boxclock_core::cause::{CauseAnalysis, CauseLink, Suggestion};
 use boxclock_core::clock::human::date_time;
 use boxclock_core::event::Row;
-use boxclock_core::logbook::{ChainLink, Link, Pin};
+use boxclock_core::logbook::{ChainLink, Link, Pin, RemedyStep};
 use boxclock_core::{Error, Result};
 use ratatui::text::{Line, Span};
 
 use super::{Item, ListState, Spec, View, ViewCommand};
-use crate::context::{Context, Question, Then};
+use crate::context::{Context, Question, Then, seen_in};
 use crate::jobs::Kind;
 use crate::pane::Pane;
 use crate::pane_state::PANE_STEP;
@@ -21,7 +23,7 @@ static SPEC: Spec = Spec {
     id: "cause",
     key: "9",
     name: "Cause",
-    about: "Cause: suggested roots, pins, and the chain from root to symptom",
+    about: "Cause: roots, the chain to the symptom, known faults, remedies",
     head_rows: 2,
     item_rows: 2,
     has_pane: true,
@@ -51,6 +53,51 @@ const COMMANDS: &[ViewCommand<CauseView>] = &[
         short: "accept",
         long: "make the selected suggestion your own chain, with a pin at each of its lines",
         run: |view, cx, _| view.accept(cx),
+    },
+    ViewCommand {
+        name: "take-remedies",
+        keys: &["r"],
+        short: "remedies",
+        long: "add the remedies of this fault card, or of the one that fits this suggestion or the chain, to the checklist",
+        run: |view, cx, _| view.take_remedies(cx),
+    },
+    ViewCommand {
+        name: "add-remedy",
+        keys: &["+"],
+        short: "add step",
+        long: "add a step of your own to the checklist of remedies",
+        run: |_, _, _| {
+            Ok(Then::Ask(Question::new("step", "what to do; Enter adds it to the checklist", "", |cx, text| {
+                let what = text.trim().to_owned();
+                if !what.is_empty() {
+                    let mut steps = cx.remedies.clone();
+                    steps.push(RemedyStep { what, ..RemedyStep::default() });
+                    cx.set_remedies(steps)?;
+                }
+                Ok(Then::Stay)
+            })))
+        },
+    },
+    ViewCommand {
+        name: "make-card",
+        keys: &["m"],
+        short: "make card",
+        long: "make a fault card of the chain, by which the same fault is known elsewhere",
+        run: |_, cx, _| {
+            let help = "the name of the card: letters, digits and hyphens";
+            let text = cx.title().to_lowercase().replace(|letter: char| !letter.is_ascii_alphanumeric(), "-");
+            Ok(Then::Ask(Question::new("card", help, text, |cx, text| cx.make_card(text))))
+        },
+    },
+    ViewCommand {
+        name: "verify",
+        keys: &["v"],
+        short: "verify",
+        long: "hold this case against a box gathered after the mending: is the failure gone?",
+        run: |_, _, _| {
+            let help = "a box, folder or file that was gathered after the mending";
+            Ok(Then::Ask(Question::new("later box", help, "", |cx, text| cx.verify(text))))
+        },
     },
     ViewCommand {
         name: "chain",
@@ -115,11 +162,19 @@ const COMMANDS: &[ViewCommand<CauseView>] = &[
     ViewCommand {
         name: "unpin",
         keys: &["x"],
-        short: "unpin",
-        long: "remove this pin",
-        run: |view, cx, _| match view.chosen(cx).cloned() {
-            Some(pin) => cx.remove_pin(&pin),
-            None => Ok(Then::Stay),
+        short: "remove",
+        long: "remove this pin, or this step of the checklist",
+        run: |view, cx, _| {
+            if let Some((at, _)) = view.step(cx) {
+                let mut steps = cx.remedies.clone();
+                steps.remove(at);
+                cx.set_remedies(steps)?;
+                return Ok(Then::Stay);
+            }
+            match view.chosen(cx).cloned() {
+                Some(pin) => cx.remove_pin(&pin),
+                None => Ok(Then::Stay),
+            }
         },
     },
 ];
@@ -133,6 +188,39 @@ impl CauseView {
     fn suggestion(&self, cx: &Context) -> Option<(usize, &Suggestion)> {
         let at = self.list.cursor.checked_sub(cx.pins.len())?;
         self.all().get(at).map(|one| (at, one))
+    }
+
+    /// The chosen fault card, with the number of other cases that it fits.
+    fn card<'a>(&self, cx: &'a Context) -> Option<&'a (CardMatch, usize)> {
+        let at = self.list.cursor.checked_sub(cx.pins.len() + self.all().len())?;
+        cx.known.as_ref()?.get(at)
+    }
+
+    /// The chosen step of the checklist, with its place.
+    fn step<'a>(&self, cx: &'a Context) -> Option<(usize, &'a RemedyStep)> {
+        let at = self.list.cursor.checked_sub(cx.pins.len() + self.all().len() + cards(cx).len())?;
+        cx.remedies.get(at).map(|step| (at, step))
+    }
+
+    fn take_remedies(&mut self, cx: &mut Context) -> Result<Then> {
+        let found = match (self.card(cx), self.suggestion(cx)) {
+            (Some((found, _)), _) => Some(found),
+            (None, Some((_, one))) => one
+                .card
+                .as_ref()
+                .and_then(|name| cards(cx).iter().map(|(card, _)| card).find(|of| of.card.name == *name)),
+            // The chain that was accepted is most often the first suggestion.
+            (None, None) => {
+                let names = self.all().iter().filter_map(|one| one.card.as_ref());
+                names
+                    .flat_map(|name| cards(cx).iter().map(|(card, _)| card).filter(move |of| of.card.name == *name))
+                    .next()
+            }
+        };
+        let Some(card) = found.map(|found| std::sync::Arc::clone(&found.card)) else {
+            return Ok(Then::say("No fault card fits here. Add steps of your own with +."));
+        };
+        cx.add_remedies(&card)
     }
 
     fn accept(&mut self, cx: &mut Context) -> Result<Then> {
@@ -227,7 +315,7 @@ impl View for CauseView {
     view_parts!(SPEC, COMMANDS);
 
     fn len(&self, cx: &Context) -> usize {
-        cx.pins.len() + self.all().len()
+        cx.pins.len() + self.all().len() + cards(cx).len() + cx.remedies.len()
     }
 
     fn prepare(&mut self, cx: &mut Context) {
@@ -239,6 +327,13 @@ impl View for CauseView {
         if let Some(link) = self.suggestion(cx).and_then(|(_, one)| one.chain.first()) {
             return Ok(Then::Go(link.place.row));
         }
+        if let Some((card, _)) = self.card(cx) {
+            let row = card.places().next().map(|place| place.row);
+            return Ok(row.map_or(Then::Stay, Then::Go));
+        }
+        if let Some((at, _)) = self.step(cx) {
+            return cx.toggle_remedy(at);
+        }
         let Some(pin) = self.chosen(cx) else { return Ok(Then::Stay) };
         Ok(match cx.row_of_pin(pin) {
             Some(row) => Then::Go(row),
@@ -246,7 +341,7 @@ impl View for CauseView {
         })
     }
 
-    fn head(&self, cx: &Context, _: usize) -> Vec<Line<'static>> {
+    fn head(&self, cx: &Context, width: usize) -> Vec<Line<'static>> {
         let links = cx.chain.len();
         let others = cx.pins.len().saturating_sub(links);
         let suggested = match &self.found {
@@ -259,7 +354,7 @@ impl View for CauseView {
                 Span::styled(" From the root to the symptom", cx.theme.strong()),
                 Span::styled(counts, cx.theme.faint()),
             ]),
-            Line::raw(""),
+            known_line(cx, width),
         ]
     }
 
@@ -268,6 +363,13 @@ impl View for CauseView {
             index.checked_sub(cx.pins.len()).and_then(|at| self.all().get(at).map(|one| (at, one)))
         {
             return suggested(cx, number, one, width);
+        }
+        if let Some(at) = index.checked_sub(cx.pins.len() + self.all().len()) {
+            return match (cards(cx).get(at), at.checked_sub(cards(cx).len()).and_then(|at| cx.remedies.get(at))) {
+                (Some((card, met)), _) => known(cx, card, *met, width),
+                (None, Some(step)) => remedy(cx, step, width),
+                (None, None) => Item::one(Vec::new()),
+            };
         }
         let (link, pin) = cx.cause_order()[index];
         let event = cx.row_of_pin(pin).map(|row| cx.event(row));
@@ -317,6 +419,12 @@ impl View for CauseView {
         if let Some((_, one)) = self.suggestion(cx) {
             return explain(cx, one, pane);
         }
+        if let Some((card, met)) = self.card(cx) {
+            return explain_card(cx, card, *met, pane);
+        }
+        if let Some((_, step)) = self.step(cx) {
+            return explain_step(cx, step, pane);
+        }
         pane.faint("Put pins into the chain from the root to the symptom, and say why each link follows.");
         let Some(row) = self.chosen(cx).and_then(|pin| cx.row_of_pin(pin)) else { return };
         pane.gap();
@@ -330,6 +438,104 @@ impl View for CauseView {
         }
         pane.codes_of(event);
     }
+}
+
+/// The fault cards that fit, once they are known.
+fn cards(cx: &Context) -> &[(CardMatch, usize)] {
+    cx.known.as_ref().map_or(&[], |known| known.as_slice())
+}
+
+/// The best of the fault cards that fit.
+fn known_line(cx: &Context, width: usize) -> Line<'static> {
+    let Some((first, met)) = cards(cx).first() else { return Line::raw("") };
+    let others = match cards(cx).len() - 1 {
+        0 => String::new(),
+        others => format!(
+            "; {} too",
+            if others == 1 { "1 other card fits".into() } else { format!("{others} other cards fit") }
+        ),
+    };
+    let text = format!(" This is known: {} ({}{}){others}", first.card.title, first.card.name, seen_in(*met));
+    Line::styled(cut(&text, width), cx.theme.hue(Hue::Orange))
+}
+
+/// A fault card as an item of the list.
+fn known(cx: &Context, found: &CardMatch, met: usize, width: usize) -> Item {
+    let row = vec![
+        Span::styled("≡", cx.theme.hue(Hue::Orange)),
+        Span::styled(fit(&format!("known {:.2}", found.score), 10), cx.theme.hue(Hue::Orange)),
+        Span::raw(format!(" {}", fit(&found.card.title, width.saturating_sub(13)))),
+    ];
+    let says = format!("           card {}{}: {}", found.card.name, seen_in(met), found.card.cause);
+    Item { row, below: vec![Line::styled(cut(&says, width.saturating_sub(2)), cx.theme.faint())] }
+}
+
+/// A step of the checklist as an item of the list.
+fn remedy(cx: &Context, step: &RemedyStep, width: usize) -> Item {
+    let (mark, hue) = if step.done.is_some() { ("■ done", Hue::Green) } else { ("□ to do", Hue::Sky) };
+    let row = vec![
+        Span::raw(" "),
+        Span::styled(fit(mark, 10), cx.theme.hue(hue)),
+        Span::raw(format!(" {}", fit(&step.what, width.saturating_sub(13)))),
+    ];
+    let below = match &step.done {
+        Some((by, at)) => format!("           by {by}, {}", moment(cx, at)),
+        None => format!("           {}", step.proves),
+    };
+    Item { row, below: vec![Line::styled(cut(&below, width.saturating_sub(2)), cx.theme.faint())] }
+}
+
+/// A moment of the logbook in the zone of the screen.
+fn moment(cx: &Context, at: &str) -> String {
+    boxclock_core::gather::time_of(at).map_or_else(|| at.to_owned(), |time| date_time(time, &cx.zone)[..19].to_owned())
+}
+
+/// A fault card in the reading pane: its cause, the lines that match, what to do.
+fn explain_card(cx: &Context, found: &CardMatch, met: usize, pane: &mut Pane<'_>) {
+    const PLACES: usize = 5;
+    let card = &found.card;
+    pane.strong(&card.title);
+    pane.text(&card.cause);
+    pane.faint(&format!("{} of {} met{}", found.signs.len(), many(card.signs.len() as u64, "sign"), seen_in(met)));
+    pane.heading("lines that match");
+    for sign in &found.signs {
+        for place in sign.places.iter().take(PLACES) {
+            let event = cx.event(place.row);
+            pane.line(&format!("{}  {}", short_time(cx, event.time()), event.host()));
+            pane.faint(&format!("{}:{}", place.source, place.line));
+        }
+        if sign.count > PLACES {
+            pane.faint(&format!("{} in all", many(sign.count as u64, "line")));
+        }
+    }
+    pane.heading("what to do");
+    for remedy in &card.remedies {
+        pane.line(&format!("- {}", remedy.what));
+        pane.faint(&format!("  {}", remedy.proves));
+    }
+    if !card.gone.is_empty() {
+        pane.heading("how to see that it is gone");
+        pane.text(&card.gone);
+    }
+    for reference in &card.references {
+        pane.faint(reference);
+    }
+    pane.gap();
+    pane.faint(&format!("From {}. Enter goes to the first line, r adds the steps to the checklist.", card.file));
+}
+
+fn explain_step(cx: &Context, step: &RemedyStep, pane: &mut Pane<'_>) {
+    pane.strong(&step.what);
+    pane.text(&step.proves);
+    pane.gap();
+    match &step.done {
+        Some((by, at)) => pane.facts("done by", &format!("{by}, {}", moment(cx, at))),
+        None => pane.faint("Not done yet."),
+    }
+    pane.gap();
+    pane.faint(
+        "Enter notes that it is done, or not. x removes it, + adds another. v holds this case against a later box.",
+    );
 }
 
 /// Day and time to the second: a chain goes over days, and nobody should have to guess which.
@@ -383,6 +589,15 @@ fn explain(cx: &Context, one: &Suggestion, pane: &mut Pane<'_>) {
         for missing in &one.missing {
             pane.line(&format!("- {missing}"));
         }
+    }
+    if let Some(name) = &one.card {
+        pane.heading("a known fault");
+        let of = cards(cx).iter().find(|(card, _)| card.card.name == *name);
+        pane.line(of.map_or(name.as_str(), |(card, _)| &card.card.title));
+        pane.faint(&format!(
+            "card {name}{}; r adds its remedies to the checklist",
+            of.map_or(String::new(), |(_, met)| seen_in(*met))
+        ));
     }
     pane.gap();
     pane.faint("Enter goes to its first line, a makes this chain yours.");

@@ -1,0 +1,187 @@
+//! What is known of the case: fault cards that fit, where they were met before, the checklist of remedies, and the shelf.
+
+use std::path::PathBuf;
+use std::sync::Arc;
+
+use boxclock_core::analysis::CaseView;
+use boxclock_core::card::{self, CardAnalysis, CardMatch, Cards, MadeFrom};
+use boxclock_core::case::{Case, Options};
+use boxclock_core::clock::{now, to_rfc3339};
+use boxclock_core::logbook::{Link, Logbook, RemedyStep};
+use boxclock_core::new_file::NewFile;
+use boxclock_core::shelf::{self, Shelf};
+use boxclock_core::verify;
+use boxclock_core::work::Work;
+use boxclock_core::{Error, Result, platform};
+
+use super::{Context, Then};
+use crate::jobs::{Apply, KNOWN, VERIFY, WRITE};
+
+impl Context {
+    /// Looks which cards fit, where they were met before, and puts the case on the shelf.
+    pub fn look_for_known(&mut self) {
+        self.known = None;
+        let (path, logbook) = (self.shelf.clone(), self.logbook.path().to_path_buf());
+        self.start(KNOWN, move |view, work| {
+            let found = view.run(&CardAnalysis::new(Arc::new(Cards::of(&view.case))), work)?;
+            // A shelf that cannot be used keeps nobody from reading: it is named, once.
+            let kept = path.map(|path| keep(&path, &logbook, view, work)).transpose();
+            let (all, trouble) = match kept {
+                Ok(all) => (all.unwrap_or_default(), None),
+                Err(error) if error.is_cancelled() => return Err(error),
+                Err(error) => (Vec::new(), Some(error.to_string())),
+            };
+            let here = view.case.paths.first().and_then(|path| std::path::absolute(path).ok()).unwrap_or_default();
+            let met = |found: &CardMatch| (found.clone(), shelf::met_elsewhere(&all, &here, &found.card.name));
+            let known: Vec<(CardMatch, usize)> = found.iter().map(met).collect();
+            Ok(Box::new(move |cx: &mut Self| {
+                if let Some(trouble) = trouble {
+                    cx.message = Some(trouble);
+                } else if let (None, Some((first, met))) = (&cx.message, known.first()) {
+                    cx.message = Some(format!("This is known: {}{} (9)", first.card.title, seen_in(*met)));
+                }
+                cx.known = Some(Arc::new(known));
+                cx.state += 1;
+            }) as Apply<Self>)
+        });
+    }
+
+    /// Replaces the checklist of remedies; one undo takes that back.
+    ///
+    /// # Errors
+    /// When the logbook cannot be written.
+    pub fn set_remedies(&mut self, steps: Vec<RemedyStep>) -> Result<()> {
+        let before = std::mem::take(&mut self.remedies);
+        self.logbook.set_remedies(&steps)?;
+        self.remedies = steps;
+        self.note_undo("remedies", move |cx| {
+            cx.logbook.set_remedies(&before)?;
+            cx.remedies = before;
+            Ok(())
+        });
+        Ok(())
+    }
+
+    /// Adds what a card says is to be done to the checklist; what stands there already is not added again.
+    ///
+    /// # Errors
+    /// When the logbook cannot be written.
+    pub fn add_remedies(&mut self, of: &card::Card) -> Result<Then> {
+        let mut steps = self.remedies.clone();
+        for remedy in &of.remedies {
+            if !steps.iter().any(|step| step.what == remedy.what) {
+                steps.push(RemedyStep { what: remedy.what.clone(), proves: remedy.proves.clone(), done: None });
+            }
+        }
+        let added = steps.len() - self.remedies.len();
+        if added == 0 {
+            return Ok(Then::say("All steps of this card are in the checklist already."));
+        }
+        self.set_remedies(steps)?;
+        Ok(Then::say(format!("{} added to the checklist below.", crate::text::many(added as u64, "step"))))
+    }
+
+    /// Notes that a step was done now by who uses the program, or that it was not.
+    ///
+    /// # Errors
+    /// When the logbook cannot be written.
+    pub fn toggle_remedy(&mut self, at: usize) -> Result<Then> {
+        let mut steps = self.remedies.clone();
+        let Some(step) = steps.get_mut(at) else { return Ok(Then::Stay) };
+        let who = self.settings.author.clone().or_else(platform::author).unwrap_or_else(|| "somebody".into());
+        step.done = if step.done.is_some() { None } else { Some((who, to_rfc3339(now()))) };
+        self.set_remedies(steps)?;
+        Ok(Then::Stay)
+    }
+
+    /// Makes a card of the chain, in the user's own folder of cards.
+    ///
+    /// # Errors
+    /// When there is no chain, or the card exists.
+    pub fn make_card(&mut self, name: &str) -> Result<Then> {
+        let folder = Cards::own_folder().ok_or_else(|| Error::new("There is no configuration folder for cards."))?;
+        let order = self.cause_order();
+        let links: Vec<_> = order.iter().filter(|(link, _)| link.is_some()).collect();
+        let chain: Vec<_> = links.iter().filter_map(|(_, pin)| self.row_of_pin(pin)).collect();
+        if chain.is_empty() {
+            return Err(Error::new("There is no chain yet: accept a suggestion with a, or add pins with c."));
+        }
+        let is_root =
+            |link: &Option<usize>| link.and_then(|at| self.chain.get(at)).is_some_and(|of| of.kind == Link::Root);
+        let root = links.iter().find(|(link, _)| is_root(link)).or(links.first());
+        let from = MadeFrom {
+            name: name.to_owned(),
+            title: self.title().to_owned(),
+            cause: root.map(|(_, pin)| pin.note.clone()).unwrap_or_default(),
+            chain,
+            remedies: self.remedies.iter().map(|step| (step.what.clone(), step.proves.clone())).collect(),
+        };
+        self.nothing_is_written()?;
+        self.start(WRITE, move |view, work| {
+            let text = card::make(view, &from, work)?;
+            let mut made = Cards::default();
+            made.add("card", &text);
+            let name = made.good.first().map_or("own-fault", |card| card.name.as_str());
+            platform::private_folder(&folder).map_err(|error| Error::at(&folder, "cannot make the folder", error))?;
+            let path = folder.join(format!("{name}.toml"));
+            NewFile::write(&path, &view.case.protected(), false, text.as_bytes())?;
+            let said = format!("Card written: {}. Look through it with an editor.", path.display());
+            Ok(Box::new(move |cx: &mut Self| {
+                cx.message = Some(said);
+                cx.look_for_known();
+            }) as Apply<Self>)
+        });
+        Ok(Then::Stay)
+    }
+
+    /// Holds this case against a box that was gathered after the mending, and keeps the verdict.
+    ///
+    /// # Errors
+    /// When there is no such file.
+    pub fn verify(&mut self, name: &str) -> Result<Then> {
+        let path = PathBuf::from(name.trim());
+        if !path.exists() {
+            return Err(Error::new(format!(
+                "{} does not exist. Enter the box gathered after the mending.",
+                path.display()
+            )));
+        }
+        let logbook = self.logbook.path().to_path_buf();
+        self.start(VERIFY, move |view, work| {
+            let case = Case::open(std::slice::from_ref(&path), Options::default(), work)?;
+            let loaded = case.load(work)?;
+            let later = CaseView::new(case, loaded);
+            let logbook = if logbook.as_os_str().is_empty() { None } else { Some(Logbook::open(&logbook)?) };
+            let found = verify::verify(view, logbook.as_ref(), &later, work)?;
+            let name = path.display().to_string();
+            Ok(Box::new(move |cx: &mut Self| {
+                match cx.logbook.add_verdict(&name, &found, &to_rfc3339(now())) {
+                    Ok(()) => cx.message = Some(format!("{}: {}", found.verdict.name(), found.summary)),
+                    Err(error) => cx.fail(&error),
+                }
+                cx.state += 1;
+            }) as Apply<Self>)
+        });
+        Ok(Then::say("Reading the later box …"))
+    }
+}
+
+/// In how many other cases something was met, for people.
+pub fn seen_in(met: usize) -> String {
+    if met == 0 { String::new() } else { format!(", seen in {}", crate::text::many(met as u64, "other case")) }
+}
+
+/// Puts a case on the shelf, and gives all that stands there.
+fn keep(
+    path: &std::path::Path,
+    logbook: &std::path::Path,
+    view: &CaseView,
+    work: &Work,
+) -> Result<Vec<shelf::ShelfEntry>> {
+    let shelf = Shelf::open(path)?;
+    let logbook = if logbook.as_os_str().is_empty() { Logbook::in_memory()? } else { Logbook::open(logbook)? };
+    if let Some(entry) = shelf::entry_of(view, &logbook, now(), work)? {
+        shelf.put(&entry)?;
+    }
+    shelf.all()
+}
