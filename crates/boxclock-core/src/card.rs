@@ -173,6 +173,13 @@ struct RawSign {
 /// A mistake: where in the file, in bytes, and what.
 type Mistake = (usize, String);
 
+impl Card {
+    /// Whether it is from the user, a team or a box, and not shipped with the program.
+    pub fn is_own(&self) -> bool {
+        !self.file.starts_with("shipped/")
+    }
+}
+
 impl Cards {
     /// The cards for a case: shipped ones, those of the user and of the team, and those of its box.
     pub fn of(case: &Case) -> Self {

@@ -106,6 +106,11 @@ pub fn is_change(text: &str) -> (bool, bool) {
     (weight >= 0.6, matches!(class, wording::Class::State | wording::Class::Incomplete))
 }
 
+/// Whether a word is one of the trade, and no name.
+pub fn is_common_word(word: &str) -> bool {
+    words::is_common(word)
+}
+
 /// A moment of the story as people say it, where it can be read: nanoseconds since the epoch. What leaves the day open is the last
 /// such moment before it was reported.
 fn moment(text: &str, view: &CaseView) -> Option<i64> {
@@ -127,7 +132,8 @@ impl Suggestion {
         if self.provable {
             json!({"root": first, "score": self.score, "reasons": self.reasons, "chain": chain, "summary": self.summary, "card": self.card})
         } else {
-            json!({"provable": false, "evidence_ends": first, "chain": chain, "missing": self.missing, "summary": self.summary})
+            json!({"provable": false, "evidence_ends": first, "chain": chain, "missing": self.missing, "summary": self.summary,
+                "card": self.card})
         }
     }
 }

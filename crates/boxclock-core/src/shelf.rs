@@ -129,6 +129,16 @@ impl Shelf {
         self.connection.execute(sql, values).map(drop).map_err(|error| self.cannot(error))
     }
 
+    /// Notes the cause of a case that stands on the shelf, and its title.
+    ///
+    /// # Errors
+    /// When the shelf cannot be written.
+    pub fn set_cause(&self, path: &Path, title: &str, cause: &str) -> Result<()> {
+        let values = params![path.display().to_string(), title, cause];
+        let sql = "UPDATE box SET title = ?2, cause = ?3 WHERE path = ?1";
+        self.connection.execute(sql, values).map(drop).map_err(|error| self.cannot(error))
+    }
+
     /// Takes a case off the shelf; the case itself stays.
     ///
     /// # Errors
@@ -275,6 +285,10 @@ mod tests {
         assert!(search(&all, "alarms nothing").is_empty());
         assert_eq!(met_elsewhere(&all, Path::new("/b/other.box.zip"), "restart-swallowed"), 1);
         assert_eq!(met_elsewhere(&all, Path::new("/b/night.box.zip"), "c0ffee"), 0, "not in itself");
+        shelf.set_cause(Path::new("/b/night.box.zip"), "Alarms", "the old bridge").unwrap();
+        shelf.set_cause(Path::new("/b/never-opened.box.zip"), "x", "y").unwrap();
+        let all = shelf.all().unwrap();
+        assert_eq!((all.len(), all[0].title.as_str(), all[0].cause.as_str()), (2, "Alarms", "the old bridge"));
         shelf.remove(Path::new("/b/night.box.zip")).unwrap();
         assert_eq!(shelf.all().unwrap().len(), 1);
     }

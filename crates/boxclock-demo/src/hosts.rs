@@ -248,10 +248,10 @@ fn packages(root: &Path) -> io::Result<()> {
 }
 
 /// The Windows machine with the console.
-pub fn keeper_desk(root: &Path) -> io::Result<()> {
+pub fn keeper_desk(root: &Path, names: &dyn Fn(&str) -> String) -> io::Result<()> {
     installer(root)?;
     bridge_package(root)?;
-    system_events(root)?;
+    system_events(root, names)?;
     update_script(root)?;
     console(root)?;
     bridge(root)?;
@@ -336,8 +336,8 @@ fn bridge_package(root: &Path) -> io::Result<()> {
     log.write(&root.join("Temp/MSI4f2a1.LOG"), "\r\n", |_, line| line.to_owned(), Encode::Utf16)
 }
 
-/// The event log of the system.
-fn system_events(root: &Path) -> io::Result<()> {
+/// The event log of the system, with the names that `names` gives.
+pub fn system_events(root: &Path, names: &dyn Fn(&str) -> String) -> io::Result<()> {
     let mut rng = Rng::with_seed(23);
     let entry = |time, provider, id, level, pid, data| Entry { time, provider, id, level, pid, data };
     let text = |text: &str| text.to_owned();
@@ -390,8 +390,11 @@ fn system_events(root: &Path) -> io::Result<()> {
         vec![("Data", text("The previous shutdown at 02:31 was unexpected."))],
     ));
     entries.sort_by_key(|entry| entry.time);
+    for (_, value) in entries.iter_mut().flat_map(|entry| &mut entry.data) {
+        *value = names(value);
+    }
     let path = root.join("Windows/System32/winevt/Logs/System.evtx");
-    write_dump(&path, &event_log(&entries, "System", "keeper-desk"), END)
+    write_dump(&path, &event_log(&entries, "System", &names("keeper-desk")), END)
 }
 
 fn update_script(root: &Path) -> io::Result<()> {

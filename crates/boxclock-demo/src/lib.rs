@@ -9,6 +9,7 @@
 //! service seems to fail before the gateway has refused anything.
 
 mod dumps;
+mod elsewhere;
 mod event_log;
 mod hosts;
 mod large;
@@ -36,9 +37,39 @@ pub const CODES: &str = include_str!("tankwarden-codes.toml");
 /// When a file cannot be written.
 pub fn write_demo(folder: &Path) -> io::Result<[&'static str; 3]> {
     hosts::pump_ctl(&folder.join("pump-ctl"))?;
-    hosts::keeper_desk(&folder.join("keeper-desk"))?;
+    hosts::keeper_desk(&folder.join("keeper-desk"), &str::to_owned)?;
     hosts::dose_gw(&folder.join("dose-gw"))?;
     Ok(["pump-ctl", "keeper-desk", "dose-gw"])
+}
+
+/// Writes the same failure at another site, where hosts, programs, folders and identifiers are called otherwise, and gives the labels.
+///
+/// # Errors
+/// When a file cannot be written.
+pub fn write_elsewhere(folder: &Path) -> io::Result<[&'static str; 3]> {
+    write_demo(folder)?;
+    // The event log is written with its names: they are under its checksums.
+    hosts::system_events(&folder.join("keeper-desk"), &elsewhere::renamed)?;
+    elsewhere::rename_all(folder)?;
+    Ok(["flow-mgr", "dosing-seat", "brine-x"])
+}
+
+/// The recipe of the application at the other site.
+pub fn recipe_elsewhere() -> String {
+    elsewhere::renamed(RECIPE)
+}
+
+/// The story at the other site.
+pub fn story_elsewhere() -> Story {
+    Story {
+        title: "No mixing since the night".into(),
+        happened: "In the morning nothing had been mixed since the night, and nobody was warned".into(),
+        expected: "a warning within a minute".into(),
+        since: "2026-04-12 02:31:00 +02:00".into(),
+        last_good: "2026-04-12 01:50:00 +02:00".into(),
+        roles: "flow-mgr mixes, dosing-seat shows warnings, brine-x links the two".into(),
+        ..Story::default()
+    }
 }
 
 /// The story as the keeper on duty reported it.

@@ -258,6 +258,9 @@ pub struct Demo {
     /// Write the demo box to this file and stop
     #[arg(long, value_name = "FILE")]
     pub into: Option<PathBuf>,
+    /// With --into: the same failure at another site, where hosts, programs and folders are called otherwise
+    #[arg(long, requires = "into")]
+    pub elsewhere: bool,
     /// Write a large synthetic case of about this many MiB into a folder, not the demo case, and stop
     #[arg(long, value_name = "MIB", requires = "folder")]
     pub large: Option<u64>,

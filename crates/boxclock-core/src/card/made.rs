@@ -3,6 +3,7 @@
 use std::collections::HashSet;
 
 use crate::analysis::CaseView;
+use crate::cause;
 use crate::clock::HOUR;
 use crate::crash::CrashAnalysis;
 use crate::event::{RecordReader, Row};
@@ -102,12 +103,20 @@ fn names_of(view: &CaseView) -> HashSet<String> {
     components.chain(hosts).filter(|name| !name.is_empty()).collect()
 }
 
+/// Whether a word is a version: numbers with points between them.
+fn is_version(word: &str) -> bool {
+    let word = word.trim_matches(|letter: char| !letter.is_alphanumeric());
+    let word = word.strip_prefix('v').unwrap_or(word);
+    word.contains('.') && word.split('.').all(|part| !part.is_empty() && part.bytes().all(|byte| byte.is_ascii_digit()))
+}
+
 /// What a message says without values: words that go on, with ` * ` for what differs from case to case.
 fn phrase(body: &str, names: &HashSet<String>) -> Option<String> {
     let line: String = body.lines().find(|line| !line.trim().is_empty())?.chars().take(400).collect();
     let mut parts: Vec<Vec<&str>> = vec![Vec::new()];
     let mut in_quotes: Option<char> = None;
-    for word in line.split_whitespace() {
+    let words: Vec<&str> = line.split_whitespace().collect();
+    for (at, word) in words.iter().copied().enumerate() {
         let plain = word.trim_matches(|letter: char| !letter.is_alphanumeric());
         let opens = word.chars().next().filter(|letter| matches!(letter, '"' | '\'' | '‹' | '«'));
         let closes = |quote: char| {
@@ -127,7 +136,9 @@ fn phrase(body: &str, names: &HashSet<String>) -> Option<String> {
         let is_value = word.contains(['/', '\\', '@', '=', '_', '{', '}', '%', '#'])
             || word.bytes().any(|byte| byte.is_ascii_digit())
             || plain.is_empty()
-            || names.contains(&plain.to_lowercase());
+            || names.contains(&plain.to_lowercase())
+            // What stands before a version is the name of a program, unless it is a word of the trade.
+            || (words.get(at + 1).is_some_and(|next| is_version(next)) && !cause::is_common_word(&plain.to_lowercase()));
         if is_quoted || is_value {
             parts.push(Vec::new());
             continue;

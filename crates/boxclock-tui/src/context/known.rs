@@ -33,7 +33,9 @@ impl Context {
             };
             let here = view.case.paths.first().and_then(|path| std::path::absolute(path).ok()).unwrap_or_default();
             let met = |found: &CardMatch| (found.clone(), shelf::met_elsewhere(&all, &here, &found.card.name));
-            let known: Vec<(CardMatch, usize)> = found.iter().map(met).collect();
+            // Those of one's own say more than shipped ones, which everybody meets.
+            let mut known: Vec<(CardMatch, usize)> = found.iter().map(met).collect();
+            known.sort_by_key(|(found, _)| !found.card.is_own());
             Ok(Box::new(move |cx: &mut Self| {
                 if let Some(trouble) = trouble {
                     cx.message = Some(trouble);
@@ -44,6 +46,19 @@ impl Context {
                 cx.state += 1;
             }) as Apply<Self>)
         });
+    }
+
+    /// Notes title and cause of the case on the shelf, as they are now.
+    pub fn note_on_shelf(&mut self) {
+        let (Some(shelf), [path]) = (&self.shelf, &self.view.case.paths[..]) else { return };
+        let root = self.chain.iter().find(|link| link.kind == Link::Root).map(|link| link.pin);
+        let cause = self.pins.iter().find(|pin| Some(pin.id) == root).map_or("", |pin| pin.note.as_str());
+        let noted = std::path::absolute(path)
+            .map_err(|error| Error::at(path, "cannot name", error))
+            .and_then(|path| Shelf::open(shelf)?.set_cause(&path, self.title(), cause));
+        if let Err(error) = noted {
+            self.fail(&error);
+        }
     }
 
     /// Replaces the checklist of remedies; one undo takes that back.

@@ -110,7 +110,9 @@ impl Context {
         });
         let links: Vec<ChainLink> = links.collect();
         self.logbook.set_chain(&links)?;
-        self.reload_logbook()
+        self.reload_logbook()?;
+        self.note_on_shelf();
+        Ok(())
     }
 
     /// Makes a suggested chain one's own: pins what is not pinned yet, and puts all into the chain in place of what was there.
@@ -154,6 +156,7 @@ impl Context {
         let before = self.chain_by_place();
         self.logbook.set_chain(&chain)?;
         self.chain = chain;
+        self.note_on_shelf();
         self.note_undo("chain", move |cx| cx.set_chain_by_place(&before));
         Ok(())
     }

@@ -138,7 +138,10 @@ fn the_shelf_has_what_was_opened_and_finds_it() {
     screen.app.cx.look_for_known();
     screen.settle();
     screen.keys("B");
-    screen.shows((160, 46), &["Opened before   1 case", "2026-04-12", "pump-ctl", "line 2  (file-system-full)", "ENOSPC"]);
+    screen.shows(
+        (160, 46),
+        &["Opened before   1 case", "2026-04-12", "pump-ctl", "line 2  (file-system-full)", "ENOSPC"],
+    );
     screen.shows((60, 20), &["Opened before", "line 2"]);
     screen.keys("/enospc nothing\n");
     screen.shows((160, 46), &["\"enospc nothing\"", "No case on the shelf has"]);

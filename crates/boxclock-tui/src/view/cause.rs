@@ -354,7 +354,7 @@ impl View for CauseView {
                 Span::styled(" From the root to the symptom", cx.theme.strong()),
                 Span::styled(counts, cx.theme.faint()),
             ]),
-            known_line(cx, width),
+            known_line(cx, self.all().first(), width),
         ]
     }
 
@@ -445,9 +445,13 @@ fn cards(cx: &Context) -> &[(CardMatch, usize)] {
     cx.known.as_ref().map_or(&[], |known| known.as_slice())
 }
 
-/// The best of the fault cards that fit.
-fn known_line(cx: &Context, width: usize) -> Line<'static> {
-    let Some((first, met)) = cards(cx).first() else { return Line::raw("") };
+/// The fault card that says most.
+fn known_line(cx: &Context, first_suggestion: Option<&Suggestion>, width: usize) -> Line<'static> {
+    // That of the likeliest cause, else one of one's own, else the worst.
+    let of_cause = first_suggestion
+        .and_then(|one| cards(cx).iter().find(|(found, _)| Some(&found.card.name) == one.card.as_ref()));
+    let own = || cards(cx).iter().find(|(found, _)| found.card.is_own());
+    let Some((first, met)) = of_cause.or_else(own).or_else(|| cards(cx).first()) else { return Line::raw("") };
     let others = match cards(cx).len() - 1 {
         0 => String::new(),
         others => format!(

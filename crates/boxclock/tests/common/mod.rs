@@ -1,6 +1,8 @@
 //! What the tests of the program share: a folder of their own for everything, and the real binary.
 #![allow(dead_code, reason = "each test file uses a part")]
 
+pub mod terminal;
+
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output};
 
