@@ -106,6 +106,11 @@ pub fn is_change(text: &str) -> (bool, bool) {
     (weight >= 0.6, matches!(class, wording::Class::State | wording::Class::Incomplete))
 }
 
+/// How bad a message is, 0 to 1: by its level (a severity number, 0 to 24), else by its words.
+pub fn badness(text: &str, severity: u8) -> f64 {
+    wording::badness(text, severity)
+}
+
 /// Whether a word is one of the trade, and no name.
 pub fn is_common_word(word: &str) -> bool {
     words::is_common(word)

@@ -35,6 +35,7 @@ pub mod files;
 pub mod format;
 pub mod gather;
 pub mod install;
+pub mod knot;
 pub mod limits;
 pub mod logbook;
 pub mod new_file;

@@ -15,6 +15,12 @@ use crate::event::{NO_TIME, Row};
 use crate::work::{Work, parallel};
 use crate::{Error, Result};
 
+mod rhythm;
+mod typed;
+
+pub use rhythm::{Rhythm, RhythmAnalysis};
+pub use typed::{Value, ValueKind, values};
+
 /// Bytes of a message that are looked at.
 const MAX_MESSAGE_BYTES: usize = 400;
 

@@ -224,7 +224,7 @@ pub fn entry_of(view: &CaseView, logbook: &Logbook, opened: i64, work: &Work) ->
     }
     let of_failures = found.into_iter().map(|code| code::reading::read(code, table.catalogues()));
     let mut codes: Vec<String> = of_failures
-        .filter(|read| read.is_failure())
+        .filter(code::reading::CodeInfo::is_failure)
         .filter_map(|read| read.name)
         .map(str::to_owned)
         .take(MOST_KEPT)

@@ -96,7 +96,9 @@ impl CardAnalysis {
                 let Some(longest) = parts.iter().max_by_key(|part| part.len()) else { continue };
                 needles.push((number as u32, phrase));
                 texts.push(longest.clone());
-                parts.iter().for_each(|part| hasher.write(part.as_bytes()));
+                for part in parts {
+                    hasher.write(part.as_bytes());
+                }
                 hasher.write_u32(number as u32);
             }
         }

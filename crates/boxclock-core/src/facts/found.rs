@@ -9,6 +9,7 @@ use crate::card::{CardAnalysis, CardMatch, Cards};
 use crate::clock::human::date_time;
 use crate::crash::{CrashAnalysis, CrashReport, Kind};
 use crate::install::{InstallAnalysis, Outcome, Run};
+use crate::knot::{Knot, KnotAnalysis};
 use crate::work::Work;
 
 /// The findings of all analyses that have some.
@@ -22,6 +23,7 @@ pub(super) fn findings(view: &CaseView, work: &Work) -> Result<Vec<Finding>> {
     found.extend(installs.iter().filter_map(of_run));
     let cards = view.run(&CardAnalysis::new(Arc::new(Cards::of(&view.case))), work)?;
     found.extend(cards.iter().filter_map(|card| of_card(view, card)));
+    found.extend(view.run(&KnotAnalysis::default(), work)?.iter().filter_map(of_knot));
     Ok(found)
 }
 
@@ -69,6 +71,28 @@ fn of_card(view: &CaseView, found: &CardMatch) -> Option<Finding> {
         more: more.to_vec(),
         reason: found.card.cause.clone(),
         advice: advice.join("\n"),
+    })
+}
+
+/// A knot is a place to look at, and no failure as such.
+fn of_knot(knot: &Knot) -> Option<Finding> {
+    let places: Vec<(String, usize)> = knot
+        .strands
+        .iter()
+        .map(|strand| (strand.source.clone(), usize::try_from(strand.line).unwrap_or(usize::MAX)))
+        .collect();
+    let (first, more) = places.split_first()?;
+    Some(Finding {
+        host: knot.hosts.first().cloned().unwrap_or_default(),
+        level: if knot.score >= 0.5 { Level::Warning } else { Level::Note },
+        check: "knot".into(),
+        title: format!("Unusual and bad together: {}", knot.reasons.join("; ")),
+        evidence: knot.summary.clone(),
+        file: first.0.clone(),
+        line: first.1,
+        more: more.to_vec(),
+        reason: "What is rare and bad at the same time in several logs often lies close to the cause.".into(),
+        advice: "Read these lines in their order, and what stands just before the first of them.".into(),
     })
 }
 

@@ -183,3 +183,16 @@ fn an_empty_shelf_says_what_comes_there() {
     screen.keys("B");
     screen.shows((100, 30), &["Nothing was opened before."]);
 }
+
+#[test]
+fn a_knot_has_its_lines_and_is_widened() {
+    let mut screen = screen();
+    let drawn = screen.shows((160, 46), &["knot 0.", "unusual and bad together: "]);
+    assert_eq!(drawn.matches("knot 0.").count(), 1, "{drawn}");
+    choose(&mut screen, "its lines");
+    screen.shows((160, 60), &["words that stand here and", "W only what lies closer"]);
+    screen.keys("www");
+    screen.shows((160, 60), &["540 s apart is close"]);
+    screen.key(KeyCode::Enter);
+    assert_eq!(screen.app.cx.at, "stream");
+}

@@ -1,5 +1,5 @@
 //! The Cause view: the chain from the root to the symptom, the pins that are not in it, the chains that the program suggests, the fault
-//! cards that fit, and the checklist of remedies.
+//! cards that fit, the knots, and the checklist of remedies.
 
 use std::sync::Arc;
 
@@ -7,6 +7,7 @@ use boxclock_core::card::CardMatch;
 use boxclock_core::cause::{CauseAnalysis, CauseLink, Suggestion};
 use boxclock_core::clock::human::date_time;
 use boxclock_core::event::Row;
+use boxclock_core::knot::{Knot, KnotAnalysis, other_scale};
 use boxclock_core::logbook::{ChainLink, Link, Pin, RemedyStep};
 use boxclock_core::{Error, Result};
 use ratatui::text::{Line, Span};
@@ -31,6 +32,7 @@ static SPEC: Spec = Spec {
 };
 
 const FOUND: Kind = ("cause", 0);
+const KNOTS: Kind = ("knots", 0);
 /// Characters of a line that become the note of its pin.
 const NOTE_CHARS: usize = 120;
 
@@ -39,6 +41,11 @@ const NOTE_CHARS: usize = 120;
 struct CauseView {
     list: ListState,
     found: Option<Arc<Vec<Suggestion>>>,
+    knots: Option<Arc<Vec<Knot>>>,
+    /// What counts as close: 1 is usual; 0 until it is set.
+    scale: f64,
+    /// The table that the knots are of.
+    table: usize,
 }
 
 /// Makes it.
@@ -98,6 +105,20 @@ const COMMANDS: &[ViewCommand<CauseView>] = &[
             let help = "a box, folder or file that was gathered after the mending";
             Ok(Then::Ask(Question::new("later box", help, "", |cx, text| cx.verify(text))))
         },
+    },
+    ViewCommand {
+        name: "knots-wider",
+        keys: &["w"],
+        short: "wider",
+        long: "take together as a knot what lies further apart",
+        run: |view, _, _| Ok(view.rescale(true)),
+    },
+    ViewCommand {
+        name: "knots-narrower",
+        keys: &["W"],
+        short: "narrower",
+        long: "take together as a knot only what lies closer",
+        run: |view, _, _| Ok(view.rescale(false)),
     },
     ViewCommand {
         name: "chain",
@@ -190,6 +211,24 @@ impl CauseView {
         self.all().get(at).map(|one| (at, one))
     }
 
+    fn scale(&self) -> f64 {
+        if self.scale > 0.0 { self.scale } else { 1.0 }
+    }
+
+    fn rescale(&mut self, wider: bool) -> Then {
+        self.scale = other_scale(self.scale(), wider);
+        Then::say(format!("Knots: what lies {:.0} s apart is close.", 20.0 * self.scale))
+    }
+
+    fn knots(&self) -> &[Knot] {
+        self.knots.as_ref().map_or(&[], |knots| knots.as_slice())
+    }
+
+    /// The chosen knot.
+    fn knot(&self, cx: &Context) -> Option<&Knot> {
+        self.knots().get(self.list.cursor.checked_sub(cx.pins.len() + self.all().len() + cards(cx).len())?)
+    }
+
     /// The chosen fault card, with the number of other cases that it fits.
     fn card<'a>(&self, cx: &'a Context) -> Option<&'a (CardMatch, usize)> {
         let at = self.list.cursor.checked_sub(cx.pins.len() + self.all().len())?;
@@ -198,7 +237,8 @@ impl CauseView {
 
     /// The chosen step of the checklist, with its place.
     fn step<'a>(&self, cx: &'a Context) -> Option<(usize, &'a RemedyStep)> {
-        let at = self.list.cursor.checked_sub(cx.pins.len() + self.all().len() + cards(cx).len())?;
+        let at =
+            self.list.cursor.checked_sub(cx.pins.len() + self.all().len() + cards(cx).len() + self.knots().len())?;
         cx.remedies.get(at).map(|step| (at, step))
     }
 
@@ -315,12 +355,20 @@ impl View for CauseView {
     view_parts!(SPEC, COMMANDS);
 
     fn len(&self, cx: &Context) -> usize {
-        cx.pins.len() + self.all().len() + cards(cx).len() + cx.remedies.len()
+        cx.pins.len() + self.all().len() + cards(cx).len() + self.knots().len() + cx.remedies.len()
     }
 
     fn prepare(&mut self, cx: &mut Context) {
         // Its rows are those of the case as it is now, read to its end: of another they would be other lines, or none.
         self.found = if cx.view.loaded.complete { cx.ask(&CauseAnalysis, FOUND) } else { None };
+        // The last ones stay until those of another scale are there; of another case they are other lines.
+        if cx.view.loaded.complete {
+            let asked = cx.ask(&KnotAnalysis { scale: self.scale() }, KNOTS);
+            self.knots = asked.or_else(|| self.knots.take().filter(|_| self.table == cx.table_id()));
+            self.table = cx.table_id();
+        } else {
+            self.knots = None;
+        }
     }
 
     fn enter(&mut self, cx: &mut Context) -> Result<Then> {
@@ -330,6 +378,9 @@ impl View for CauseView {
         if let Some((card, _)) = self.card(cx) {
             let row = card.places().next().map(|place| place.row);
             return Ok(row.map_or(Then::Stay, Then::Go));
+        }
+        if let Some(strand) = self.knot(cx).and_then(|knot| knot.strands.first()) {
+            return Ok(Then::Go(strand.row));
         }
         if let Some((at, _)) = self.step(cx) {
             return cx.toggle_remedy(at);
@@ -365,11 +416,15 @@ impl View for CauseView {
             return suggested(cx, number, one, width);
         }
         if let Some(at) = index.checked_sub(cx.pins.len() + self.all().len()) {
-            return match (cards(cx).get(at), at.checked_sub(cards(cx).len()).and_then(|at| cx.remedies.get(at))) {
-                (Some((card, met)), _) => known(cx, card, *met, width),
-                (None, Some(step)) => remedy(cx, step, width),
-                (None, None) => Item::one(Vec::new()),
-            };
+            if let Some((card, met)) = cards(cx).get(at) {
+                return known(cx, card, *met, width);
+            }
+            let at = at.saturating_sub(cards(cx).len());
+            if let Some(knot) = self.knots().get(at) {
+                return of_knot(cx, knot, width);
+            }
+            let step = cx.remedies.get(at.saturating_sub(self.knots().len()));
+            return step.map_or_else(|| Item::one(Vec::new()), |step| remedy(cx, step, width));
         }
         let (link, pin) = cx.cause_order()[index];
         let event = cx.row_of_pin(pin).map(|row| cx.event(row));
@@ -422,6 +477,9 @@ impl View for CauseView {
         if let Some((card, met)) = self.card(cx) {
             return explain_card(cx, card, *met, pane);
         }
+        if let Some(knot) = self.knot(cx) {
+            return explain_knot(cx, knot, pane);
+        }
         if let Some((_, step)) = self.step(cx) {
             return explain_step(cx, step, pane);
         }
@@ -472,6 +530,42 @@ fn known(cx: &Context, found: &CardMatch, met: usize, width: usize) -> Item {
     ];
     let says = format!("           card {}{}: {}", found.card.name, seen_in(met), found.card.cause);
     Item { row, below: vec![Line::styled(cut(&says, width.saturating_sub(2)), cx.theme.faint())] }
+}
+
+/// A knot as an item of the list.
+fn of_knot(cx: &Context, knot: &Knot, width: usize) -> Item {
+    let Some(first) = knot.strands.first() else { return Item::one(Vec::new()) };
+    let (time, host, lane) = time_and_host(cx, first.row);
+    let row = vec![
+        Span::styled("⁘", cx.theme.hue(Hue::Purple)),
+        Span::styled(fit(&format!("knot {:.2}", knot.score), 10), cx.theme.hue(Hue::Purple)),
+        Span::raw(format!("{time}  ")),
+        Span::styled(fit(&host, 12), cx.theme.host(lane)),
+        Span::raw(format!(" {}", fit(&first.text, width.saturating_sub(41)))),
+    ];
+    let below = format!("           unusual and bad together: {}", knot.reasons.join("; "));
+    Item { row, below: vec![Line::styled(cut(&below, width.saturating_sub(2)), cx.theme.faint())] }
+}
+
+/// A knot in the reading pane: its summary, its lines in order, its words.
+fn explain_knot(cx: &Context, knot: &Knot, pane: &mut Pane<'_>) {
+    pane.strong(&knot.summary);
+    pane.heading("its lines");
+    for strand in &knot.strands {
+        let (time, host, _) = time_and_host(cx, strand.row);
+        pane.line(&format!("{time}  {host}"));
+        pane.text(&strand.text);
+        pane.faint(&format!("{}:{}, {}", strand.source, strand.line, strand.oddity.words()));
+    }
+    if knot.others > 0 {
+        pane.faint(&format!("and {} more", many(knot.others as u64, "unusual line")));
+    }
+    if !knot.words.is_empty() {
+        pane.heading("words that stand here and hardly elsewhere");
+        pane.line(&knot.words.join(", "));
+    }
+    pane.gap();
+    pane.faint("Enter goes to its first line. w takes in what lies further apart, W only what lies closer.");
 }
 
 /// A step of the checklist as an item of the list.

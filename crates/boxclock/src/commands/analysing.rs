@@ -10,7 +10,7 @@ use boxclock_core::crash::{CrashAnalysis, CrashReport};
 use boxclock_core::event::RecordReader;
 use boxclock_core::facts;
 use boxclock_core::install::{InstallAnalysis, Phrases, Run};
-use boxclock_core::pattern::PatternAnalysis;
+use boxclock_core::pattern::{self, PatternAnalysis, RhythmAnalysis};
 use boxclock_core::trail;
 use boxclock_core::visible;
 use boxclock_core::visible::safe_json;
@@ -301,20 +301,33 @@ pub fn findings(view: &CaseView, form: ListForm, work: &Work) -> Result<bool, Fa
 /// Prints the kinds of messages, the rarest first.
 pub fn patterns(view: &CaseView, most: Option<usize>, form: ListForm, work: &Work) -> Result<(), Failure> {
     let found = view.run(&PatternAnalysis, work)?;
-    let mut list: Vec<_> = found.list.iter().collect();
-    list.sort_by_key(|pattern| (pattern.count, pattern.span.map(|(first, _)| first), pattern.id));
+    let rhythms = view.run(&RhythmAnalysis, work)?;
+    let mut list: Vec<_> = found.list.iter().zip(rhythms.iter()).collect();
+    list.sort_by_key(|(pattern, _)| (pattern.count, pattern.span.map(|(first, _)| first), pattern.id));
     let table = &view.loaded.table;
     let hosts = found.hosts_of(table);
     let mut reader = RecordReader::new(view.case.sources.clone());
     let mut out = of_form(form);
-    for pattern in list.into_iter().take(most.unwrap_or(usize::MAX)) {
+    for (pattern, rhythm) in list.into_iter().take(most.unwrap_or(usize::MAX)) {
         let event = table.event(pattern.first);
         let place = reader.place(event);
         let example: String = reader.record(event).body.lines().next().unwrap_or_default().chars().take(400).collect();
         let time = |time: Option<i64>| time.map(boxclock_core::clock::to_rfc3339);
         let of_hosts = hosts.get(&pattern.id).cloned().unwrap_or_default();
         if form == ListForm::Jsonl {
+            let values: Vec<_> = pattern::values(&example)
+                .into_iter()
+                .map(|value| serde_json::json!({"kind": value.kind.name(), "text": &example[value.at]}))
+                .collect();
+            let burst = rhythm.burst.map(|(row, count)| {
+                let event = table.event(row);
+                let place = reader.place(event);
+                serde_json::json!({"source": view.case.sources[event.source()].name, "line": place.line, "count": count})
+            });
+            let follows = rhythm.followed_by.and_then(|at| found.list.get(at as usize)).map(|next| next.id.to_string());
             let value = serde_json::json!({
+                "values": values, "period_s": rhythm.period_ns.map(|ns| ns as f64 / 1e9),
+                "missing_since": time(rhythm.missing_since), "burst": burst, "followed_by": follows,
                 "pattern": pattern.id.to_string(), "template": boxclock_core::pattern::template(&example), "count": pattern.count,
                 "first": time(pattern.span.map(|(first, _)| first)), "last": time(pattern.span.map(|(_, last)| last)), "example": example,
                 "source": view.case.sources[event.source()].name, "line": place.line, "hosts": of_hosts,
