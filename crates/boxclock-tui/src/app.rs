@@ -210,7 +210,7 @@ impl App {
         match Context::open(case, sender, settings, keymap) {
             Ok(mut next) => {
                 next.theme = self.cx.theme;
-                next.shelf = self.cx.shelf.clone();
+                next.shelf.clone_from(&self.cx.shelf);
                 if was_empty && has_story {
                     let emptied = Story::FIELDS.iter().try_for_each(|(key, ..)| self.cx.logbook.set_story(key, ""));
                     next.logbook_notice = emptied.err().map(|error| error.to_string());

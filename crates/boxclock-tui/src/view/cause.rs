@@ -93,7 +93,7 @@ const COMMANDS: &[ViewCommand<CauseView>] = &[
         run: |_, cx, _| {
             let help = "the name of the card: letters, digits and hyphens";
             let text = cx.title().to_lowercase().replace(|letter: char| !letter.is_ascii_alphanumeric(), "-");
-            Ok(Then::Ask(Question::new("card", help, text, |cx, text| cx.make_card(text))))
+            Ok(Then::Ask(Question::new("card", help, text, Context::make_card)))
         },
     },
     ViewCommand {
@@ -103,7 +103,7 @@ const COMMANDS: &[ViewCommand<CauseView>] = &[
         long: "hold this case against a box gathered after the mending: is the failure gone?",
         run: |_, _, _| {
             let help = "a box, folder or file that was gathered after the mending";
-            Ok(Then::Ask(Question::new("later box", help, "", |cx, text| cx.verify(text))))
+            Ok(Then::Ask(Question::new("later box", help, "", Context::verify)))
         },
     },
     ViewCommand {

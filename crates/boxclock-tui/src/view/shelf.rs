@@ -230,7 +230,7 @@ impl View for ShelfView {
             }
             pane.heading(title);
             let mut names: Vec<(&String, usize)> = names.iter().map(|name| (name, others(name))).collect();
-            names.sort_by(|a, b| b.1.cmp(&a.1));
+            names.sort_by_key(|(_, met)| std::cmp::Reverse(*met));
             for (name, met) in names.iter().take(MOST_SHOWN) {
                 pane.line(&format!("{name}{}", crate::context::seen_in(*met)));
             }

@@ -171,13 +171,12 @@ fn make(arguments: &args::Cards, name: &str) -> Ended {
         remedies: remedies.into_iter().map(|step| (step.what, step.proves)).collect(),
     };
     let text = card::make(&view, &from, &cancellable())?;
-    match &arguments.into {
-        Some(path) => NewFile::write(path, &view.case.protected(), arguments.force, text.as_bytes())?,
-        None => {
-            let mut out = shown();
-            write!(out, "{text}")?;
-            out.flush()?;
-        }
+    if let Some(path) = &arguments.into {
+        NewFile::write(path, &view.case.protected(), arguments.force, text.as_bytes())?;
+    } else {
+        let mut out = shown();
+        write!(out, "{text}")?;
+        out.flush()?;
     }
     Ok(name_left_out(&view.case, &view.loaded))
 }
