@@ -66,6 +66,8 @@ pub(super) struct Sign {
     pub identity: Vec<u32>,
     /// What it was done to.
     pub objects: Vec<u32>,
+    /// The number of its kind of message.
+    pub message: u32,
     /// How many of its kind there are.
     pub count: usize,
     /// How bad it is, 0 to 1.
@@ -279,6 +281,7 @@ impl Finder<'_> {
             words: lexicon.ids(words),
             identity: lexicon.ids(identity),
             objects: lexicon.ids(words::objects_of(&text)),
+            message: group.kind,
             count: self.count_of_kind[group.kind as usize],
             bad: wording::badness(&text, severity),
             change,

@@ -14,6 +14,8 @@ use crate::event::{RecordReader, Row};
 
 /// Scores below this are no proof.
 const UNPROVEN: f64 = 0.05;
+/// A change that nothing but the name of a program or host, or the moment, ties to the symptom is a root from here on only.
+const SURE_ALONE: f64 = 0.36;
 /// A change counts before other trouble, unless that scores this many times as much.
 const CHANGE_FIRST: f64 = 2.0;
 /// Links of a chain.
@@ -35,6 +37,8 @@ struct Search<'a> {
     steps: Vec<Step>,
     /// Changes to what the case does not speak of.
     unrelated: Vec<bool>,
+    /// When the symptom came.
+    symptom_time: i64,
 }
 
 /// The suggestions for a case, the best first.
@@ -45,8 +49,10 @@ pub(super) fn suggest(view: &CaseView, signs: &Signs) -> Vec<Suggestion> {
         links: Links::new(signs, busy(view, signs)),
         steps: vec![Step::default(); signs.list.len()],
         unrelated: Vec::new(),
+        symptom_time: i64::MAX,
     };
     let Some(symptom) = search.symptoms() else { return Vec::new() };
+    search.symptom_time = signs.list[symptom].time;
     search.judge_changes();
     search.reach_back();
     search.suggestions(symptom)
@@ -202,6 +208,7 @@ impl Search<'_> {
             .map(|((sign, _), _)| sign.time)
             .min();
         let explained = self.explained();
+        let times_of_kind = self.times_of_kinds();
         let mut scores = Vec::new();
         for (at, sign) in list.iter().enumerate() {
             if self.steps[at].next.is_none() {
@@ -231,11 +238,46 @@ impl Search<'_> {
                 * rare
                 * role
                 * if late { 0.5 } else { 1.0 }
+                * if self.is_repeated(at, &times_of_kind) { 0.5 } else { 1.0 }
+                * if self.is_chance(at) { 0.5 } else { 1.0 }
                 * if explained.contains(&at) { 0.6 } else { 1.0 };
             scores.push((score, at));
         }
         scores.sort_by(|a, b| b.0.total_cmp(&a.0).then(a.1.cmp(&b.1)));
         scores
+    }
+
+    /// When each kind of message came on each host, among the signs.
+    fn times_of_kinds(&self) -> HashMap<(u32, u32), Vec<i64>> {
+        let mut times: HashMap<(u32, u32), Vec<i64>> = HashMap::new();
+        for sign in &self.signs.list {
+            times.entry((sign.host, sign.message)).or_default().push(sign.time);
+        }
+        times
+    }
+
+    /// Whether a change of the same kind was made at another time before the symptom, hours apart, and all went on: what recurs on
+    /// healthy days is no root.
+    fn is_repeated(&self, at: usize, times: &HashMap<(u32, u32), Vec<i64>>) -> bool {
+        const APART: i64 = 6 * HOUR;
+        let sign = &self.signs.list[at];
+        let others = times.get(&(sign.host, sign.message)).map(Vec::as_slice).unwrap_or_default();
+        sign.kind == SignKind::Once
+            && matches!(sign.class, Class::Change | Class::Person | Class::Start)
+            && others.iter().any(|other| sign.time.abs_diff(*other) > APART.unsigned_abs() && *other < self.symptom_time)
+    }
+
+    /// Whether a sign is tied to the symptom itself by nothing but the name of a program or host, or by the moment: much is done to every
+    /// program and host, and something always came just before.
+    fn is_tied_by_name_alone(&self, at: usize) -> bool {
+        let Some((next, _, why)) = &self.steps[at].next else { return false };
+        self.steps[*next].next.is_none()
+            && matches!(why, Why::Program(_) | Why::SameProgram(_) | Why::Host(_) | Why::AtOnce | Why::NextLine)
+    }
+
+    /// Whether nothing but the moment ties a sign to what follows.
+    fn is_chance(&self, at: usize) -> bool {
+        matches!(self.steps[at].next, Some((_, _, Why::AtOnce)))
     }
 
     /// Whether a sign is a change or a lasting state, and not just trouble.
@@ -281,7 +323,12 @@ impl Search<'_> {
             let step = &self.steps[*at];
             let strength = step.next.as_ref().map_or(1.0, |(_, strength, _)| *strength);
             let is_trouble = sign.bad >= 0.5 || sign.kind == SignKind::Shift;
+            // Trouble that came and did not last is over after some hours.
+            let apart = self.signs.list[symptom].time.saturating_sub(sign.until);
+            let lasts = matches!(sign.kind, SignKind::Onset | SignKind::Shift) || sign.class == Class::State;
+            let carries = lasts || apart <= 2 * HOUR;
             is_trouble
+                && carries
                 && (step.reach >= 0.3 * best && strength >= 0.3 && sign.kind != SignKind::Once
                     || step.reach >= 0.5 * best && strength >= 0.5 && sign.bad >= 0.5)
         };
@@ -298,8 +345,10 @@ impl Search<'_> {
             .map(|place| self.way(scores[place].1).into_iter().map(|(at, _)| at).collect())
             .unwrap_or_default();
         let best = scores.iter().find(|(_, at)| !led_to.contains(at)).map_or(0.0, |(score, _)| *score);
-        let proven =
-            best_change.is_some_and(|place| scores[place].0 >= UNPROVEN && scores[place].0 * CHANGE_FIRST >= best);
+        let proven = best_change.is_some_and(|place| {
+            let (score, at) = scores[place];
+            score >= UNPROVEN && score * CHANGE_FIRST >= best && (score >= SURE_ALONE || !self.is_tied_by_name_alone(at))
+        });
         if let Some(place) = best_change.filter(|_| proven) {
             let first = scores.remove(place);
             scores.insert(0, first);
