@@ -15,7 +15,8 @@ use crate::analysis::{Analysis, CaseView, Pieces, Window};
 use crate::cause::{CauseLink, CausePlace};
 use crate::crash::{CrashAnalysis, CrashReport};
 use crate::event::{RecordReader, Row};
-use crate::facts::{Checks, checks};
+use crate::facts::restart::RestartAnalysis;
+use crate::facts::{Checks, Level, checks};
 use crate::query::values::quoted;
 use crate::query::{Filter, RowSet};
 use crate::work::Work;
@@ -295,7 +296,10 @@ impl Merging<'_> {
         }
         if let Some(check) = &sign.check {
             if self.checked.is_none() {
-                let (found, _) = checks::findings(&self.view.case, &Checks::load());
+                let (mut found, _) = checks::findings(&self.view.case, &Checks::load());
+                found.extend(self.view.run(&RestartAnalysis, self.work)?.iter().cloned());
+                // A note is worth knowing, and no sign of a fault.
+                found.retain(|one| one.level <= Level::Warning);
                 let found = found.into_iter().map(|one| (one.check, one.file, one.line as u64));
                 self.checked = Some(found.collect());
             }

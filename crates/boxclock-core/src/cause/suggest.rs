@@ -264,7 +264,9 @@ impl Search<'_> {
         let others = times.get(&(sign.host, sign.message)).map(Vec::as_slice).unwrap_or_default();
         sign.kind == SignKind::Once
             && matches!(sign.class, Class::Change | Class::Person | Class::Start)
-            && others.iter().any(|other| sign.time.abs_diff(*other) > APART.unsigned_abs() && *other < self.symptom_time)
+            && others
+                .iter()
+                .any(|other| sign.time.abs_diff(*other) > APART.unsigned_abs() && *other < self.symptom_time)
     }
 
     /// Whether a sign is tied to the symptom itself by nothing but the name of a program or host, or by the moment: much is done to every
@@ -347,7 +349,9 @@ impl Search<'_> {
         let best = scores.iter().find(|(_, at)| !led_to.contains(at)).map_or(0.0, |(score, _)| *score);
         let proven = best_change.is_some_and(|place| {
             let (score, at) = scores[place];
-            score >= UNPROVEN && score * CHANGE_FIRST >= best && (score >= SURE_ALONE || !self.is_tied_by_name_alone(at))
+            score >= UNPROVEN
+                && score * CHANGE_FIRST >= best
+                && (score >= SURE_ALONE || !self.is_tied_by_name_alone(at))
         });
         if let Some(place) = best_change.filter(|_| proven) {
             let first = scores.remove(place);

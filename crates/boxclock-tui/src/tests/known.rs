@@ -75,7 +75,7 @@ fn a_known_fault_stands_at_the_top_and_its_remedies_become_a_checklist() {
     screen.shows((160, 46), &["■ done     Free space", "by anna, 20"]);
     screen.keys("+restart dosingd\n");
     screen.shows((160, 46), &["□ to do    restart dosingd"]);
-    screen.keys("G");
+    choose(&mut screen, "restart dosingd");
     screen.keys("x");
     assert_eq!(screen.app.cx.remedies.len(), 2);
     screen.keys("uuu");

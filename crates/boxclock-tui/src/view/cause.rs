@@ -207,7 +207,7 @@ impl CauseView {
 
     /// The chosen suggestion, with its number from 0.
     fn suggestion(&self, cx: &Context) -> Option<(usize, &Suggestion)> {
-        let at = self.list.cursor.checked_sub(cx.pins.len())?;
+        let at = self.list.cursor.checked_sub(own(cx))?;
         self.all().get(at).map(|one| (at, one))
     }
 
@@ -226,19 +226,18 @@ impl CauseView {
 
     /// The chosen knot.
     fn knot(&self, cx: &Context) -> Option<&Knot> {
-        self.knots().get(self.list.cursor.checked_sub(cx.pins.len() + self.all().len() + cards(cx).len())?)
+        self.knots().get(self.list.cursor.checked_sub(own(cx) + self.all().len() + cards(cx).len())?)
     }
 
     /// The chosen fault card, with the number of other cases that it fits.
     fn card<'a>(&self, cx: &'a Context) -> Option<&'a (CardMatch, usize)> {
-        let at = self.list.cursor.checked_sub(cx.pins.len() + self.all().len())?;
+        let at = self.list.cursor.checked_sub(own(cx) + self.all().len())?;
         cx.known.as_ref()?.get(at)
     }
 
     /// The chosen step of the checklist, with its place.
     fn step<'a>(&self, cx: &'a Context) -> Option<(usize, &'a RemedyStep)> {
-        let at =
-            self.list.cursor.checked_sub(cx.pins.len() + self.all().len() + cards(cx).len() + self.knots().len())?;
+        let at = self.list.cursor.checked_sub(cx.pins.len())?;
         cx.remedies.get(at).map(|step| (at, step))
     }
 
@@ -355,7 +354,7 @@ impl View for CauseView {
     view_parts!(SPEC, COMMANDS);
 
     fn len(&self, cx: &Context) -> usize {
-        cx.pins.len() + self.all().len() + cards(cx).len() + self.knots().len() + cx.remedies.len()
+        own(cx) + self.all().len() + cards(cx).len() + self.knots().len()
     }
 
     fn prepare(&mut self, cx: &mut Context) {
@@ -410,21 +409,21 @@ impl View for CauseView {
     }
 
     fn item(&self, cx: &Context, index: usize, width: usize) -> Item {
-        if let Some((number, one)) =
-            index.checked_sub(cx.pins.len()).and_then(|at| self.all().get(at).map(|one| (at, one)))
-        {
-            return suggested(cx, number, one, width);
+        if let Some(step) = index.checked_sub(cx.pins.len()).and_then(|at| cx.remedies.get(at)) {
+            return remedy(cx, step, width);
         }
-        if let Some(at) = index.checked_sub(cx.pins.len() + self.all().len()) {
-            if let Some((card, met)) = cards(cx).get(at) {
-                return known(cx, card, *met, width);
-            }
-            let at = at.saturating_sub(cards(cx).len());
-            if let Some(knot) = self.knots().get(at) {
-                return of_knot(cx, knot, width);
-            }
-            let step = cx.remedies.get(at.saturating_sub(self.knots().len()));
-            return step.map_or_else(|| Item::one(Vec::new()), |step| remedy(cx, step, width));
+        if let Some(at) = index.checked_sub(own(cx)) {
+            let (of_cards, of_knots) = (self.all().len(), self.all().len() + cards(cx).len());
+            return match (self.all().get(at), at.checked_sub(of_cards), at.checked_sub(of_knots)) {
+                (Some(one), ..) => suggested(cx, at, one, width),
+                (None, _, Some(at)) => {
+                    self.knots().get(at).map_or_else(|| Item::one(Vec::new()), |knot| of_knot(cx, knot, width))
+                }
+                (None, at, None) => match at.and_then(|at| cards(cx).get(at)) {
+                    Some((card, met)) => known(cx, card, *met, width),
+                    None => Item::one(Vec::new()),
+                },
+            };
         }
         let (link, pin) = cx.cause_order()[index];
         let event = cx.row_of_pin(pin).map(|row| cx.event(row));
@@ -496,6 +495,11 @@ impl View for CauseView {
         }
         pane.codes_of(event);
     }
+}
+
+/// How many items are of the user: pins, and steps of the checklist below them.
+fn own(cx: &Context) -> usize {
+    cx.pins.len() + cx.remedies.len()
 }
 
 /// The fault cards that fit, once they are known.
