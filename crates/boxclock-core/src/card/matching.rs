@@ -219,8 +219,10 @@ impl Analysis for CardAnalysis {
             first += card.signs.len();
             found.extend(fit(view, card, of_card, &mut reader));
         }
+        // What meets several signs says more than what meets its only one.
         found.sort_by(|a: &CardMatch, b| {
-            (a.card.level, b.score).partial_cmp(&(b.card.level, a.score)).unwrap_or(std::cmp::Ordering::Equal)
+            let by_signs = a.card.level.cmp(&b.card.level).then(b.signs.len().cmp(&a.signs.len()));
+            by_signs.then(b.score.total_cmp(&a.score))
         });
         Ok(found)
     }
