@@ -12,6 +12,7 @@ use crate::analysis::{Analysis, CaseView, Pieces, Reads};
 use crate::cause;
 use crate::clock::human::{date_time, duration_text};
 use crate::clock::{DAY, HOUR, MINUTE, SECOND};
+use crate::code::{Outcome, reading};
 use crate::event::{RecordReader, Row};
 use crate::pattern::{PatternAnalysis, Rhythm, RhythmAnalysis};
 use crate::timeline::marks::{MarkAnalysis, MarkKind};
@@ -206,7 +207,8 @@ fn strands(view: &CaseView, work: &Work) -> Result<Vec<Strand>> {
         let record = reader.record(event);
         let text: String = record.body.lines().next().unwrap_or_default().chars().take(200).collect();
         let mut bad = cause::badness(&text, event.severity().0);
-        if event.is_problem() {
+        // Words alone may be names (`libgpg-error`); the code of a failure is none.
+        if event.codes().any(|code| reading::outcome(code, table.catalogues()) == Outcome::Failure) {
             bad = bad.max(0.7);
         }
         // That something stops to come is bad as such, that it begins to come is not.

@@ -16,6 +16,7 @@ use std::collections::HashMap;
 use std::path::PathBuf;
 use std::rc::Rc;
 use std::sync::Arc;
+use std::time::Instant;
 
 use boxclock_core::analysis::{Analysis, CaseView, EventKey};
 use boxclock_core::card::CardMatch;
@@ -221,6 +222,8 @@ pub struct Context {
     pub remedies: Vec<RemedyStep>,
     /// The fault cards that fit, each with the number of other cases on the shelf that it fits; `None` while they are looked for.
     pub known: Option<Arc<Vec<(CardMatch, usize)>>>,
+    /// When that was looked for last.
+    pub known_at: Option<Instant>,
     /// Where the user's shelf is; `None` where nothing is kept.
     pub shelf: Option<PathBuf>,
     /// What was read from the shelf, for the view that asked for it.
@@ -282,6 +285,7 @@ impl Context {
             chain: logbook.chain()?,
             remedies: logbook.remedies()?,
             known: None,
+            known_at: None,
             shelf: None,
             on_shelf: None,
             pinned: HashMap::new(),

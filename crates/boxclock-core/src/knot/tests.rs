@@ -66,6 +66,20 @@ fn a_start_is_rare_and_no_knot() {
 }
 
 #[test]
+fn a_name_with_a_word_of_trouble_in_it_is_no_trouble() {
+    let mut text = log();
+    for minute in 0..120 {
+        text = text.at(&format!("{:02}:{:02}:00", minute / 60, minute % 60)).info("tankd", "sampled reef");
+    }
+    let text = text.info("apt", "Setting up libkelp-error-dev").info("apt", "Selecting the package kelp-tools").text();
+    let odd = text.replace("INFO apt:", "apt:");
+    assert!(found(&case(&[("pump-ctl/tank.log", odd.as_str())]), 1.0).is_empty());
+    // The code of a failure is.
+    let failed = odd.replace("Setting up libkelp-error-dev", "setup ended with exit code 1603");
+    assert_eq!(found(&case(&[("pump-ctl/tank.log", failed.as_str())]), 1.0)[0].strands.len(), 2);
+}
+
+#[test]
 fn a_knot_is_widened_and_narrowed() {
     let night = night();
     let of = |scale: f64| found(&night, scale)[0].strands.len();

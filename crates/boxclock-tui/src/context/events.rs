@@ -38,6 +38,7 @@ impl Context {
         self.stream.walk_places = None;
         self.stream.inks.iter_mut().flatten().for_each(|ink| ink.rows = None);
         self.rail.asked = None;
+        self.known = None;
         self.view = view;
         let is_all = self.stream.filter_text.is_empty() && !self.stream.arrangement.worst_first;
         self.stream.rows = rows.filter(|_| self.stream.arrangement.fold && is_all).unwrap_or_default();
@@ -78,6 +79,7 @@ impl Context {
         self.reader = RecordReader::new(Arc::clone(&case.sources));
         // Rows and sources of the old table mean nothing in the new one.
         self.jobs.cancel_all();
+        self.known = None;
         self.view = CaseView::new(case, Loaded::default());
         self.stream.unfolded.clear();
         self.stream.lines.clear();

@@ -2,6 +2,7 @@
 
 use std::path::PathBuf;
 use std::sync::Arc;
+use std::time::{Duration, Instant};
 
 use boxclock_core::analysis::CaseView;
 use boxclock_core::card::{self, CardAnalysis, CardMatch, Cards, MadeFrom};
@@ -17,10 +18,20 @@ use boxclock_core::{Error, Result, platform};
 use super::{Context, Then};
 use crate::jobs::{Apply, KNOWN, VERIFY, WRITE};
 
+/// How often it is looked again while files are followed.
+const WHILE_FOLLOWING: Duration = Duration::from_secs(30);
+
 impl Context {
     /// Looks which cards fit, where they were met before, and puts the case on the shelf.
     pub fn look_for_known(&mut self) {
         self.known = None;
+        // While files grow, not at each new line.
+        let was_lately = self.known_at.is_some_and(|at| at.elapsed() < WHILE_FOLLOWING);
+        if self.follow.is_some() && (was_lately || self.jobs.is_running(KNOWN)) {
+            return;
+        }
+        self.known_at = Some(Instant::now());
+        let table = self.table_id();
         let (path, logbook) = (self.shelf.clone(), self.logbook.path().to_path_buf());
         self.start(KNOWN, move |view, work| {
             let found = view.run(&CardAnalysis::new(Arc::new(Cards::of(&view.case))), work)?;
@@ -37,6 +48,10 @@ impl Context {
             let mut known: Vec<(CardMatch, usize)> = found.iter().map(met).collect();
             known.sort_by_key(|(found, _)| !found.card.is_own());
             Ok(Box::new(move |cx: &mut Self| {
+                // The lines are those of the events that were looked at: of others they would be other lines, or none.
+                if cx.table_id() != table {
+                    return cx.look_for_known();
+                }
                 if let Some(trouble) = trouble {
                     cx.message = Some(trouble);
                 } else if let (None, Some((first, met))) = (&cx.message, known.first()) {

@@ -196,3 +196,20 @@ fn a_knot_has_its_lines_and_is_widened() {
     screen.key(KeyCode::Enter);
     assert_eq!(screen.app.cx.at, "stream");
 }
+
+#[test]
+fn known_faults_and_knots_go_with_the_case_that_they_are_about() {
+    let mut screen = screen();
+    screen.shows((160, 46), &["This is known", "known 0.67", "knot 0."]);
+    let smaller = boxclock_core::testing::case(&[("pump-ctl/app.log", "2026-04-12T01:00:00Z INFO dosingd: loaded\n")]);
+    screen.app.cx.replace(smaller.open());
+    // Their lines are not those of the case that is being read now.
+    let drawn = screen.draw(160, 46);
+    assert!(!drawn.contains("This is known") && !drawn.contains("known 0.67") && !drawn.contains("knot 0."), "{drawn}");
+    while !screen.app.cx.view.loaded.complete {
+        screen.take_one();
+    }
+    screen.settle();
+    let drawn = screen.draw(160, 46);
+    assert!(!drawn.contains("This is known") && !drawn.contains("knot 0."), "{drawn}");
+}
