@@ -64,6 +64,8 @@ fn faults_that_everybody_meets_are_known() {
         ("lookup tanks.local: no such host", "name-not-resolved"),
         ("fork: retry: Resource temporarily unavailable", "no-more-processes"),
         ("ERROR: deadlock detected", "deadlock-in-database"),
+        ("parsing [h.cfg:2] : unknown keyword 'bogus' in 'global' section", "settings-wrong"),
+        ("E: Unable to locate package kelp-tools", "dependency-not-met"),
     ] {
         let found = known(&log().at("02:00:00").info("a", "started").error("a", line).text());
         assert!(found.iter().any(|name| name == wanted), "{line}: {found:?}");
