@@ -9,6 +9,7 @@ use unicode_width::UnicodeWidthStr;
 
 use crate::context::{Context, ViewId};
 use crate::text::{cut, many};
+use crate::theme::Hue;
 use crate::view::Spec;
 
 /// Draws title, clocks, tabs, and the rules around the view.
@@ -115,7 +116,19 @@ fn tabs(cx: &Context, specs: &[&'static Spec]) -> Line<'static> {
         }
         spans.push(Span::raw("  "));
     }
+    spans.extend(known(cx, Line::from(spans.clone()).width()));
     Line::from(spans)
+}
+
+/// Behind the tabs: the fault that is known, where there is room for enough of its title. The Cause view says it itself.
+fn known(cx: &Context, used: usize) -> Vec<Span<'static>> {
+    const LEAST: usize = 30;
+    let room = usize::from(cx.layout.top.width).saturating_sub(used + 3);
+    let first = cx.known.as_ref().and_then(|known| known.first()).filter(|_| cx.at != "cause" && room >= LEAST);
+    let Some((found, met)) = first else { return Vec::new() };
+    let text = cut(&format!("known: {}{}", found.card.title, crate::context::seen_in(*met)), room);
+    let gap = room.saturating_sub(text.width());
+    vec![Span::raw(" ".repeat(gap + 2)), Span::styled(text, cx.theme.hue(Hue::Orange))]
 }
 
 /// The view whose name stands at this column of the tabs.

@@ -374,7 +374,7 @@ fn from_opening_to_the_accepted_chain() {
     terminal.see(&["41\u{a0}408 events"]);
     terminal.keys(&["9"]);
     // The swallowed restart comes first, with its chain beside it.
-    terminal.see(&["5 suggestions", "version in use stays 1.4.0", "from the root to the symptom", "1 of 5"]);
+    terminal.see(&["5 suggestions", "version in use stays 1.4.0", "from the root to the symptom", "1 of 15"]);
     terminal.keys(&["Enter"]);
     terminal.see(&["console-setup.log", "02:14:18"]);
     terminal.keys(&["9", "a"]);

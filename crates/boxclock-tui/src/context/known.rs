@@ -54,8 +54,6 @@ impl Context {
                 }
                 if let Some(trouble) = trouble {
                     cx.message = Some(trouble);
-                } else if let (None, Some((first, met))) = (&cx.message, known.first()) {
-                    cx.message = Some(format!("This is known: {}{} (9)", first.card.title, seen_in(*met)));
                 }
                 cx.known = Some(Arc::new(known));
                 cx.state += 1;

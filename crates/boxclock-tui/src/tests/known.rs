@@ -88,6 +88,18 @@ fn a_known_fault_stands_at_the_top_and_its_remedies_become_a_checklist() {
 }
 
 #[test]
+fn what_is_known_stands_behind_the_tabs_in_every_view() {
+    let mut screen = screen();
+    for key in ["1", "2", "3", "4", "0"] {
+        screen.keys(key);
+        screen.shows((160, 46), &["known: A file system is full"]);
+        assert!(!screen.draw(60, 20).contains("known: "), "there is no room for it");
+    }
+    screen.keys("3");
+    screen.shows((160, 46), &["no filter"]);
+}
+
+#[test]
 fn enter_on_a_card_goes_to_its_first_line() {
     let mut screen = screen();
     choose(&mut screen, "signs met");
