@@ -297,16 +297,19 @@ fn card_of(raw: RawCard, file: &str, from: usize) -> std::result::Result<Card, M
         let what = format!("needs = {} of {}", needs.get_ref(), crate::many(signs.len() as u64, "sign"));
         return Err((needs.span().start, what));
     }
+    // A card may come in a box from strangers: its words are shown, never obeyed.
+    let shown = |text: &str| crate::visible(text, false);
+    let remedy = |remedy: &Remedy| Remedy { what: shown(&remedy.what), proves: shown(&remedy.proves) };
     Ok(Card {
         name: name.clone(),
-        title: raw.title,
+        title: shown(&raw.title),
         level: raw.level,
-        cause: raw.cause,
+        cause: shown(&raw.cause),
         signs,
         needs: raw.needs.map(Spanned::into_inner),
-        remedies: raw.remedies,
-        gone: raw.gone,
-        references: raw.references,
+        remedies: raw.remedies.iter().map(remedy).collect(),
+        gone: shown(&raw.gone),
+        references: raw.references.iter().map(|text| shown(text)).collect(),
         file: file.to_owned(),
     })
 }

@@ -156,6 +156,17 @@ fn mistakes_have_line_and_column() {
 }
 
 #[test]
+fn words_of_a_card_are_shown_and_never_obeyed() {
+    let text = card("x", "{ says = [\"frame refused\"] }", "gone = \"\\u001b[2Jgone\"")
+        .replace("\"c\"", "\"\\u001b]0;x\\u0007\"");
+    let all = cards(&text);
+    assert_eq!(all.wrong, []);
+    let card = &all.good[0];
+    assert!(!card.cause.chars().chain(card.gone.chars()).any(char::is_control), "{:?} {:?}", card.cause, card.gone);
+    assert!(card.gone.ends_with("gone"));
+}
+
+#[test]
 fn a_card_of_ones_own_takes_the_place_of_a_shipped_one() {
     let mut all = Cards::shipped();
     let count = all.good.len();
