@@ -22,24 +22,33 @@
 //! Cards are data: shipped ones, those of the user (folder `cards` of the configuration), of a team (folders named in
 //! `$BOXCLOCK_CARDS`), and of a box (`cards/` in it). One with the name of another takes its place.
 
+use std::hash::Hasher;
 use std::path::PathBuf;
-use std::sync::Arc;
+use std::sync::{Arc, LazyLock};
+
+use rustc_hash::FxHasher;
 
 use serde::{Deserialize, Serialize};
 use toml::Spanned;
 
+use crate::Result;
+use crate::analysis::CaseView;
 use crate::case::Case;
 use crate::clock::{HOUR, Zone, human};
+use crate::code::{Catalogues, user};
 use crate::facts::Level;
 use crate::platform;
 use crate::query::Filter;
+use crate::query::values::quoted;
+use crate::severity::Severity;
+use crate::work::Work;
 
 mod made;
 mod matching;
 #[cfg(test)]
 mod tests;
 
-pub use made::{MadeFrom, make};
+pub use made::{MadeCard, MadeFrom, make};
 pub use matching::{CardAnalysis, CardMatch, SignMatch, card_of_chain};
 
 /// The shipped cards, by field.
@@ -99,8 +108,8 @@ pub struct Remedy {
 pub struct CardSign {
     /// Phrases, any of which is enough: each as the parts that follow one another, in lower case.
     pub says: Vec<Vec<String>>,
-    /// Names of codes, any of which is enough.
-    pub codes: Vec<String>,
+    /// What records pass that carry one of its codes.
+    pub codes: Option<Filter>,
     /// What it has to pass beside that, or alone.
     pub filter: Option<Filter>,
     /// The severity number that it has at least; records without one pass.
@@ -126,8 +135,27 @@ pub struct Cards {
     pub good: Vec<Arc<Card>>,
     /// File and mistake, with line and column.
     pub wrong: Vec<(String, String)>,
-    /// Whether there are others than the shipped ones.
-    pub has_own: bool,
+    /// The catalogues that know the codes of its signs, beside the shipped ones.
+    catalogues: Arc<Catalogues>,
+    /// Of all texts that are not shipped with the program; 0 where there are none.
+    own_texts: u64,
+}
+
+static SHIPPED_CARDS: LazyLock<Cards> = LazyLock::new(|| {
+    let mut cards = Cards::default();
+    for (file, text) in SHIPPED {
+        cards.add(&format!("shipped/{file}"), text);
+    }
+    cards.own_texts = 0;
+    cards
+});
+
+/// The cards that fit a case, of those that are known for it: the worst first, and those of which most signs are met.
+///
+/// # Errors
+/// When cancelled.
+pub fn fitting(view: &CaseView, work: &Work) -> Result<Arc<Vec<CardMatch>>> {
+    view.run(&CardAnalysis::new(Cards::of(&view.case)), work)
 }
 
 #[derive(Deserialize)]
@@ -183,8 +211,8 @@ impl Card {
 impl Cards {
     /// The cards for a case: shipped ones, those of the user and of the team, and those of its box.
     pub fn of(case: &Case) -> Self {
-        let mut cards = Self::load();
-        for folder in &case.card_folders {
+        let mut cards = Self { catalogues: Arc::clone(&case.catalogues), ..Self::shipped() };
+        for folder in Self::folders().iter().chain(&case.card_folders) {
             cards.add_folder(folder);
         }
         cards
@@ -192,21 +220,21 @@ impl Cards {
 
     /// The shipped cards, and those of the user and of the team.
     pub fn load() -> Self {
-        let mut cards = Self::shipped();
+        let mut cards = Self { catalogues: user::own(), ..Self::shipped() };
         for folder in Self::folders() {
             cards.add_folder(&folder);
         }
         cards
     }
 
+    /// No cards yet, for files of the user.
+    pub fn none() -> Self {
+        Self { catalogues: user::own(), ..Self::default() }
+    }
+
     /// The shipped cards.
     pub fn shipped() -> Self {
-        let mut cards = Self::default();
-        for (file, text) in SHIPPED {
-            cards.add(&format!("shipped/{file}"), text);
-        }
-        cards.has_own = false;
-        cards
+        SHIPPED_CARDS.clone()
     }
 
     /// The folders of cards of the user and of the team.
@@ -235,6 +263,10 @@ impl Cards {
 
     /// Adds the cards of a file; one with the name of another takes its place.
     pub fn add(&mut self, file: &str, text: &str) {
+        let mut hasher = FxHasher::default();
+        hasher.write_u64(self.own_texts);
+        hasher.write(text.as_bytes());
+        self.own_texts = hasher.finish();
         let parsed: std::result::Result<CardFile, _> = toml::from_str(text);
         let parsed = match parsed {
             Ok(parsed) => parsed.card,
@@ -242,7 +274,7 @@ impl Cards {
         };
         for raw in parsed {
             let from = raw.span().start;
-            match card_of(raw.into_inner(), file, from) {
+            match card_of(raw.into_inner(), (file, from), &self.catalogues) {
                 Ok(card) if self.signs() + card.signs.len() > MOST_SIGNS => {
                     let text = format!("card {}: left out, more than {MOST_SIGNS} signs in all cards", card.name);
                     self.wrong.push((file.to_owned(), text));
@@ -250,7 +282,6 @@ impl Cards {
                 Ok(card) => {
                     self.good.retain(|other| other.name != card.name);
                     self.good.push(Arc::new(card));
-                    self.has_own = true;
                 }
                 Err((at, what)) => {
                     let (line, column) = line_and_column(text, at);
@@ -258,6 +289,11 @@ impl Cards {
                 }
             }
         }
+    }
+
+    /// A number for all texts that are not shipped with the program, where there are some.
+    fn own_texts(&self) -> Option<u64> {
+        (self.own_texts != 0).then_some(self.own_texts)
     }
 
     fn signs(&self) -> usize {
@@ -277,7 +313,7 @@ fn line_and_column(text: &str, at: usize) -> (usize, usize) {
     (before.matches('\n').count() + 1, before[line_start..].chars().count() + 1)
 }
 
-fn card_of(raw: RawCard, file: &str, from: usize) -> std::result::Result<Card, Mistake> {
+fn card_of(raw: RawCard, (file, from): (&str, usize), own: &Catalogues) -> std::result::Result<Card, Mistake> {
     let name = raw.name.get_ref();
     if name.is_empty() || !name.bytes().all(|byte| byte.is_ascii_alphanumeric() || byte == b'-') {
         return Err((raw.name.span().start, format!("\"{name}\" is no name: letters, digits and hyphens make one")));
@@ -288,7 +324,7 @@ fn card_of(raw: RawCard, file: &str, from: usize) -> std::result::Result<Card, M
     let mut signs = Vec::new();
     for (at, sign) in raw.signs.into_iter().enumerate() {
         let span = sign.span().start;
-        signs.push(sign_of(sign.into_inner(), at, span)?);
+        signs.push(sign_of(sign.into_inner(), at, span, own)?);
     }
     if signs.iter().all(|sign| sign.optional) && raw.needs.is_none() {
         return Err((from, format!("card {name}: all its signs are optional, so it would fit everything")));
@@ -314,7 +350,7 @@ fn card_of(raw: RawCard, file: &str, from: usize) -> std::result::Result<Card, M
     })
 }
 
-fn sign_of(raw: RawSign, at: usize, from: usize) -> std::result::Result<CardSign, Mistake> {
+fn sign_of(raw: RawSign, at: usize, from: usize, own: &Catalogues) -> std::result::Result<CardSign, Mistake> {
     let mut sign = CardSign {
         crash: raw.crash,
         module: raw.module,
@@ -332,20 +368,25 @@ fn sign_of(raw: RawSign, at: usize, from: usize) -> std::result::Result<CardSign
         }
         sign.says.push(parts);
     }
-    for code in raw.codes {
-        if Filter::parse(&format!("code={}", crate::query::values::quoted(code.get_ref())), &Zone::utc()).is_err() {
+    let filter = |text: &str| Filter::parse_with(text, &Zone::utc(), own);
+    for code in &raw.codes {
+        if filter(&format!("code={}", quoted(code.get_ref()))).is_err() {
             return Err((code.span().start, format!("\"{}\" is no code", code.get_ref())));
         }
-        sign.codes.push(code.into_inner());
     }
-    if let Some(filter) = raw.filter {
-        let parsed = Filter::parse(filter.get_ref(), &Zone::utc());
-        sign.filter = Some(parsed.map_err(|error| (filter.span().start + 1 + error.at, error.message))?);
+    if let Some(first) = raw.codes.first() {
+        let all: Vec<String> = raw.codes.iter().map(|code| quoted(code.get_ref())).collect();
+        let parsed = filter(&format!("code={}", all.join(",")));
+        sign.codes = Some(parsed.map_err(|error| (first.span().start, error.message))?);
+    }
+    if let Some(text) = raw.filter {
+        let parsed = filter(text.get_ref());
+        sign.filter = Some(parsed.map_err(|error| (text.span().start + 1 + error.at, error.message))?);
     }
     if let Some(level) = raw.level {
-        let filter = Filter::parse(&format!("level>={}", level.get_ref()), &Zone::utc());
-        filter.map_err(|error| (level.span().start, error.message))?;
-        sign.level = crate::severity::Severity::from_word(level.get_ref().as_bytes()).map_or(0, |severity| severity.0);
+        let known = Severity::from_long_word(level.get_ref().as_bytes());
+        let what = || (level.span().start, format!("\"{}\" is no level", level.get_ref()));
+        sign.level = known.ok_or_else(what)?.0;
     }
     if let Some(within) = raw.within {
         sign.within_ns = human::duration(within.get_ref()).map_err(|error| (within.span().start, error.to_string()))?;
@@ -359,7 +400,7 @@ fn sign_of(raw: RawSign, at: usize, from: usize) -> std::result::Result<CardSign
         sign.follows = Some(earlier - 1);
     }
     let asks = !sign.says.is_empty()
-        || !sign.codes.is_empty()
+        || sign.codes.is_some()
         || sign.filter.is_some()
         || sign.crash.is_some()
         || sign.module.is_some()

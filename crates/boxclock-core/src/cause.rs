@@ -6,17 +6,16 @@
 //! change or lasting state that leads to it best, before anything else went wrong ([suggestions](suggest)). What lines mean in the
 //! language of the trade is data ([wording]).
 
-use std::sync::Arc;
-
 use serde_json::{Value, json};
 
 use crate::Result;
 use crate::analysis::{Analysis, CaseView, Pieces, Seen};
-use crate::card::{self, CardAnalysis, Cards};
+use crate::card;
 use crate::clock::human;
 use crate::event::Row;
 use crate::work::Work;
 
+mod kept;
 mod kinds;
 mod link;
 mod shift;
@@ -26,6 +25,10 @@ mod suggest;
 mod tests;
 mod wording;
 mod words;
+
+pub use kept::{KeptLink, kept_chain, root_note};
+pub(crate) use wording::badness;
+pub(crate) use words::is_common as is_common_word;
 
 /// Suggestions that are given.
 const MOST_ROOTS: usize = 5;
@@ -92,7 +95,7 @@ impl Analysis for CauseAnalysis {
         let signs = signs::find(view, pieces, work)?;
         work.check()?;
         let mut found = suggest::suggest(view, &signs);
-        let cards = view.run(&CardAnalysis::new(Arc::new(Cards::of(&view.case))), work)?;
+        let cards = card::fitting(view, work)?;
         for one in &mut found {
             one.card = card::card_of_chain(&cards, &one.chain).map(|found| found.card.name.clone());
         }
@@ -101,19 +104,9 @@ impl Analysis for CauseAnalysis {
 }
 
 /// Whether a message tells of a change, and whether of a state that lasts or a change that was not carried through.
-pub fn is_change(text: &str) -> (bool, bool) {
+pub(crate) fn is_change(text: &str) -> (bool, bool) {
     let (weight, class) = wording::change(text);
     (weight >= 0.6, matches!(class, wording::Class::State | wording::Class::Incomplete))
-}
-
-/// How bad a message is, 0 to 1: by its level (a severity number, 0 to 24), else by its words.
-pub fn badness(text: &str, severity: u8) -> f64 {
-    wording::badness(text, severity)
-}
-
-/// Whether a word is one of the trade, and no name.
-pub fn is_common_word(word: &str) -> bool {
-    words::is_common(word)
 }
 
 /// A moment of the story as people say it, where it can be read: nanoseconds since the epoch. What leaves the day open is the last

@@ -11,7 +11,7 @@ use crate::Result;
 use crate::analysis::{Analysis, CaseView, Pieces, Reads};
 use crate::cause;
 use crate::clock::human::{date_time, duration_text};
-use crate::clock::{DAY, HOUR, MINUTE, SECOND};
+use crate::clock::{DAY, MINUTE, SECOND};
 use crate::code::{Outcome, reading};
 use crate::event::{RecordReader, Row};
 use crate::pattern::{PatternAnalysis, Rhythm, RhythmAnalysis};
@@ -24,6 +24,9 @@ const RARE: u32 = 3;
 const NEW_AFTER: i64 = 30 * MINUTE;
 /// Strands that lie so close are of one knot.
 const GAP_NS: i64 = 20 * SECOND;
+/// Two seconds and an hour, as shares of that: closer is one moment, further is everything.
+const NARROWEST: f64 = 0.1;
+const WIDEST: f64 = 180.0;
 /// A knot is no longer than that.
 const LONGEST_NS: i64 = 5 * MINUTE;
 /// Strands that are looked at: the strongest.
@@ -109,6 +112,22 @@ pub struct Knot {
     pub words: Vec<String>,
 }
 
+/// Finds the unusual moments of all kinds of messages, in order of time: what knots are made of, however close it has to be.
+#[derive(Clone, Copy, Debug)]
+pub struct StrandAnalysis;
+
+impl Analysis for StrandAnalysis {
+    const NAME: &'static str = "strands";
+    const VERSION: u32 = 1;
+    const READS: Reads = Reads::Columns;
+    type Piece = ();
+    type Found = Vec<Strand>;
+
+    fn merge(&self, view: &CaseView, _: &Pieces<'_, ()>, work: &Work) -> Result<Vec<Strand>> {
+        strands(view, work)
+    }
+}
+
 /// Finds knots, the strongest first. `scale` widens (2, 4 …) or narrows (0.5 …) what is close; 1 is usual.
 #[derive(Clone, Copy, Debug)]
 pub struct KnotAnalysis {
@@ -119,6 +138,20 @@ pub struct KnotAnalysis {
 impl Default for KnotAnalysis {
     fn default() -> Self {
         Self { scale: 1.0 }
+    }
+}
+
+impl KnotAnalysis {
+    /// How far apart two strands of one knot may lie, nanoseconds.
+    pub fn gap_ns(&self) -> i64 {
+        (GAP_NS as f64 * self.scale.clamp(NARROWEST, WIDEST)) as i64
+    }
+
+    /// The same with a wider or narrower gap, up to the limits.
+    #[must_use]
+    pub fn rescaled(self, wider: bool) -> Self {
+        let scale = if wider { self.scale * 3.0 } else { self.scale / 3.0 };
+        Self { scale: scale.clamp(NARROWEST, WIDEST) }
     }
 }
 
@@ -134,12 +167,12 @@ impl Analysis for KnotAnalysis {
     }
 
     fn merge(&self, view: &CaseView, _: &Pieces<'_, ()>, work: &Work) -> Result<Vec<Knot>> {
-        let strands = strands(view, work)?;
-        let gap = (GAP_NS as f64 * self.scale.clamp(0.05, 64.0)) as i64;
+        let strands = view.run(&StrandAnalysis, work)?;
         let marks = view.run(&MarkAnalysis, work)?;
         let changes: Vec<(i64, Row)> =
             marks.iter().filter(|mark| mark.kind != MarkKind::Silence).map(|mark| (mark.time, mark.row)).collect();
-        let mut knots: Vec<Knot> = groups(&strands, gap).filter_map(|group| knot(view, group, &changes)).collect();
+        let mut knots: Vec<Knot> =
+            groups(&strands, self.gap_ns()).filter_map(|group| knot(view, group, &changes)).collect();
         knots.sort_by(|a, b| b.score.total_cmp(&a.score).then(a.span.cmp(&b.span)));
         knots.truncate(MOST_KNOTS);
         let best = knots.first().map_or(1.0, |knot| knot.score).max(f64::MIN_POSITIVE);
@@ -151,21 +184,25 @@ impl Analysis for KnotAnalysis {
     }
 }
 
-/// When each source begins, by corrected clocks.
-fn begins(view: &CaseView, work: &Work) -> Result<Vec<i64>> {
+/// When each source begins, by corrected clocks: that of its first event in the order of time.
+fn begins(view: &CaseView) -> Vec<i64> {
     let table = &view.loaded.table;
     let mut begins = vec![i64::MAX; view.case.sources.len()];
-    for (number, row) in table.order.iter().enumerate() {
-        if number.is_multiple_of(1 << 20) {
-            work.check()?;
-        }
+    let mut left = (0..begins.len()).filter(|source| !table.parts_of(*source).is_empty()).count();
+    for row in &table.order {
         let event = table.event(Row(*row));
-        if let Some(time) = event.time() {
-            let begin = &mut begins[event.source()];
-            *begin = (*begin).min(time);
+        let begin = &mut begins[event.source()];
+        if *begin == i64::MAX
+            && let Some(time) = event.time()
+        {
+            *begin = time;
+            left -= 1;
+            if left == 0 {
+                break;
+            }
         }
     }
-    Ok(begins)
+    begins
 }
 
 /// The unusual moments of all kinds of messages.
@@ -173,13 +210,13 @@ fn strands(view: &CaseView, work: &Work) -> Result<Vec<Strand>> {
     let table = &view.loaded.table;
     let patterns = view.run(&PatternAnalysis, work)?;
     let rhythms = view.run(&RhythmAnalysis, work)?;
-    let begins = begins(view, work)?;
+    let begins = begins(view);
     let mut odd: Vec<(Row, Oddity, f64)> = Vec::new();
-    let mut rare: HashSet<u32> = HashSet::new();
+    let mut rare = vec![false; rhythms.len()];
     for (index, rhythm) in rhythms.iter().enumerate() {
         let Some((first, last)) = rhythm.rows else { continue };
         if rhythm.count <= RARE {
-            rare.insert(index as u32);
+            rare[index] = true;
         } else {
             odd.extend(new_strand(rhythm, first, begins[table.event(first).source()]));
         }
@@ -190,7 +227,10 @@ fn strands(view: &CaseView, work: &Work) -> Result<Vec<Strand>> {
             odd.push((row, Oddity::TooMany(count), 0.6));
         }
     }
-    for (row, index) in patterns.of_row.iter().enumerate().filter(|(_, index)| rare.contains(index)) {
+    for (row, index) in patterns.of_row.iter().enumerate() {
+        if rare.get(*index as usize) != Some(&true) {
+            continue;
+        }
         let count = rhythms[*index as usize].count;
         odd.push((Row(row as u32), Oddity::Rare(count), 1.0 - 0.2 * f64::from(count - 1)));
     }
@@ -429,12 +469,6 @@ fn telling(view: &CaseView, best: &[&Strand]) -> Vec<String> {
     let mut words: Vec<(String, usize)> = counts.into_iter().collect();
     words.sort_by(|a, b| b.1.cmp(&a.1).then(b.0.len().cmp(&a.0.len())).then(a.0.cmp(&b.0)));
     words.into_iter().take(MOST_WORDS).map(|(word, _)| word).collect()
-}
-
-/// The next wider or narrower scale; the limits are those at which all and nothing is close.
-pub fn other_scale(scale: f64, wider: bool) -> f64 {
-    let most = HOUR as f64 / GAP_NS as f64;
-    if wider { (scale * 3.0).min(most) } else { (scale / 3.0).max(0.1) }
 }
 
 #[cfg(test)]

@@ -8,13 +8,12 @@ use std::path::{Path, PathBuf};
 use rusqlite::{Connection, params};
 
 use crate::analysis::CaseView;
-use crate::card::{CardAnalysis, Cards};
 use crate::code::Code;
 use crate::crash::CrashAnalysis;
-use crate::logbook::{Link, Logbook};
+use crate::logbook::Logbook;
 use crate::pattern::PatternAnalysis;
 use crate::work::Work;
-use crate::{Error, Result, code, platform};
+use crate::{Error, Result, card, cause, code, platform};
 
 /// Codes, fingerprints and patterns that are kept of a case, each.
 const MOST_KEPT: usize = 300;
@@ -84,7 +83,6 @@ impl Shelf {
         if let Some(folder) = path.parent() {
             platform::private_folder(folder).map_err(|error| Error::at(folder, "cannot make the folder", error))?;
         }
-        platform::tighten(path);
         let cannot = |error: rusqlite::Error| Error::at(path, "cannot use the shelf", error);
         let connection = Connection::open(path).map_err(cannot)?;
         connection.busy_timeout(std::time::Duration::from_secs(2)).map_err(cannot)?;
@@ -95,8 +93,10 @@ impl Shelf {
                 path.display()
             )));
         }
-        connection.execute_batch(SCHEMA).map_err(cannot)?;
-        connection.pragma_update(None, "user_version", VERSION).map_err(cannot)?;
+        if version < VERSION {
+            connection.execute_batch(SCHEMA).map_err(cannot)?;
+            connection.pragma_update(None, "user_version", VERSION).map_err(cannot)?;
+        }
         platform::tighten(path);
         Ok(Self { connection, path: path.to_path_buf() })
     }
@@ -202,10 +202,8 @@ pub fn entry_of(view: &CaseView, logbook: &Logbook, opened: i64, work: &Work) ->
     let path = std::path::absolute(path).map_err(|error| Error::at(path, "cannot name", error))?;
     let table = &view.loaded.table;
     let story = logbook.story(&view.case.story)?;
-    let pins = logbook.pins()?;
-    let root = logbook.chain()?.into_iter().find(|link| link.kind == Link::Root);
-    let cause = root.and_then(|root| pins.into_iter().find(|pin| pin.id == root.pin)).map(|pin| pin.note);
-    let cards = view.run(&CardAnalysis::new(Cards::of(&view.case).into()), work)?;
+    let chain = cause::kept_chain(view, logbook)?;
+    let cards = card::fitting(view, work)?;
     let crashes = view.run(&CrashAnalysis, work)?;
     let patterns = view.run(&PatternAnalysis, work)?;
     let mut of_trouble: Vec<_> = patterns
@@ -241,7 +239,7 @@ pub fn entry_of(view: &CaseView, logbook: &Logbook, opened: i64, work: &Work) ->
         opened,
         span: table.span,
         hosts: table.hosts.iter().filter(|host| !host.is_empty()).cloned().collect(),
-        cause: cause.unwrap_or_default(),
+        cause: cause::root_note(&chain).to_owned(),
         cards: cards.iter().map(|found| found.card.name.clone()).collect(),
         codes,
         fingerprints,
@@ -331,7 +329,7 @@ mod tests {
         assert_eq!(kept.patterns.len(), 1);
         logbook.set_pin("hosts/pump-ctl/app.log", 0, "the start").unwrap();
         let pin = logbook.pins().unwrap()[0].id;
-        let link = crate::logbook::ChainLink { pin, kind: Link::Root, reason: String::new() };
+        let link = crate::logbook::ChainLink { pin, kind: crate::logbook::Link::Root, reason: String::new() };
         logbook.set_chain(&[link]).unwrap();
         assert_eq!(entry_of(&view, &logbook, 7, &Work::default()).unwrap().unwrap().cause, "the start");
     }

@@ -184,6 +184,23 @@ impl<'a> Side<'a> {
 /// How long somebody wrote in the later box, and how much: from, to, events.
 type Heard = (i64, i64, usize);
 
+/// A kind of message in the later box.
+#[derive(Clone, Copy)]
+struct Again {
+    id: PatternId,
+    count: u32,
+    first: Row,
+    last: i64,
+}
+
+/// What the later box has of the time behind the end of the first: it often holds the night of the failure too, which shows nothing
+/// about afterwards.
+#[derive(Default)]
+struct Afterwards {
+    by_id: HashMap<PatternId, Again>,
+    by_writer: HashMap<String, Heard>,
+}
+
 /// Who wrote what in a case: a program where it is named, else a log by its name without folders and numbers.
 fn writer(view: &CaseView, event: EventRef<'_>) -> String {
     let component = event.component();
@@ -195,48 +212,49 @@ fn writer(view: &CaseView, event: EventRef<'_>) -> String {
     file.chars().filter(|letter| !letter.is_ascii_digit()).collect::<String>().to_lowercase()
 }
 
-fn heard(view: &CaseView, work: &Work) -> Result<HashMap<String, Heard>> {
-    let table = &view.loaded.table;
-    let mut all: HashMap<String, Heard> = HashMap::new();
-    let mut names: HashMap<(usize, u32), String> = HashMap::new();
-    for (number, row) in table.order.iter().enumerate() {
-        if number.is_multiple_of(65_536) {
-            work.check()?;
-        }
-        let event = table.event(Row(*row));
-        let Some(time) = event.time() else { continue };
-        let key = (event.source(), event.actor().component);
-        let name = names.entry(key).or_insert_with(|| writer(view, event));
-        match all.get_mut(name.as_str()) {
-            Some((from, to, count)) => {
-                (*from, *to) = ((*from).min(time), (*to).max(time));
-                *count += 1;
+impl Afterwards {
+    fn of(side: &Side<'_>, since: i64, work: &Work) -> Result<Self> {
+        let table = &side.view.loaded.table;
+        let mut found = Self::default();
+        let mut names: HashMap<(usize, u32), String> = HashMap::new();
+        let first = table.place_of_time(since.saturating_add(1));
+        for (number, row) in table.order.iter().enumerate().skip(first) {
+            if number.is_multiple_of(65_536) {
+                work.check()?;
             }
-            None => {
-                all.insert(name.clone(), (time, time, 1));
+            let row = Row(*row);
+            let event = table.event(row);
+            let Some(time) = event.time().filter(|time| *time > since) else { continue };
+            if let Some(pattern) = side.patterns.of(row) {
+                let new = Again { id: pattern.id, count: 0, first: row, last: time };
+                let again = found.by_id.entry(pattern.id).or_insert(new);
+                (again.count, again.last) = (again.count + 1, again.last.max(time));
+            }
+            let name =
+                names.entry((event.source(), event.actor().component)).or_insert_with(|| writer(side.view, event));
+            match found.by_writer.get_mut(name.as_str()) {
+                Some((from, to, count)) => {
+                    (*from, *to) = ((*from).min(time), (*to).max(time));
+                    *count += 1;
+                }
+                None => {
+                    found.by_writer.insert(name.clone(), (time, time, 1));
+                }
             }
         }
+        Ok(found)
     }
-    Ok(all)
 }
 
 /// The events of the chain, with what each is: that of the logbook, else the first suggestion that names a root.
 fn chain_of(view: &CaseView, logbook: Option<&Logbook>, work: &Work) -> Result<Vec<(Part, Row)>> {
-    let mut chain = Vec::new();
-    if let Some(logbook) = logbook {
-        let pins = logbook.pins()?;
-        for link in logbook.chain()? {
-            let pin = pins.iter().find(|pin| pin.id == link.pin);
-            if let Some(row) = pin.and_then(|pin| view.row_in(&pin.source, pin.offset)) {
-                let part = match link.kind {
-                    Link::Root => Part::Root,
-                    Link::Step => Part::Link,
-                    Link::Symptom => Part::Symptom,
-                };
-                chain.push((part, row));
-            }
-        }
-    }
+    let kept = logbook.map(|logbook| cause::kept_chain(view, logbook)).transpose()?.unwrap_or_default();
+    let part = |kind: Link| match kind {
+        Link::Root => Part::Root,
+        Link::Step => Part::Link,
+        Link::Symptom => Part::Symptom,
+    };
+    let mut chain: Vec<(Part, Row)> = kept.iter().filter_map(|link| Some((part(link.kind), link.row?))).collect();
     if chain.is_empty() {
         let found = view.run(&CauseAnalysis, work)?;
         let one = found.first().ok_or_else(|| {
@@ -267,25 +285,24 @@ pub fn verify(before: &CaseView, logbook: Option<&Logbook>, after: &CaseView, wo
     }
     let chain = chain_of(before, logbook, work)?;
     let mut sides = (Side::of(before, work)?, Side::of(after, work)?);
-    let heard = heard(after, work)?;
+    let since = before.loaded.table.span.map_or(i64::MIN, |(_, last)| last);
+    let afterwards = Afterwards::of(&sides.1, since, work)?;
     let mut items = Vec::new();
     let mut seen = HashSet::new();
     for (part, row) in chain {
         work.check()?;
         if let Some(pattern) = sides.0.patterns.of(row).copied().filter(|pattern| seen.insert(pattern.id)) {
-            items.push(item(&mut sides, &heard, part, row, pattern));
+            items.push(item(&mut sides, &afterwards, part, row, pattern));
         }
     }
-    let from = items.iter().filter_map(|item| item.before.as_ref()).filter_map(|place| sides.0.event(place.row).time());
-    let since = from.min();
-    items.extend(new_trouble(&mut sides, work)?);
-    Ok(judge(&sides, items, since))
+    items.extend(new_trouble(&mut sides, &afterwards, work)?);
+    Ok(judge(items, !afterwards.by_writer.is_empty()))
 }
 
 /// What became of one message of the chain.
 fn item(
     (before, after): &mut (Side<'_>, Side<'_>),
-    heard: &HashMap<String, Heard>,
+    afterwards: &Afterwards,
     part: Part,
     row: Row,
     pattern: Pattern,
@@ -296,7 +313,7 @@ fn item(
         Item { part, state: State::Unknown, text, before: Some(before.place(row)), after: None, why: String::new() };
     let event = before.event(row);
     let who = writer(before.view, event);
-    if let Some(again) = after.by_id.get(&pattern.id).copied() {
+    if let Some(again) = afterwards.by_id.get(&pattern.id) {
         item.after = Some(after.place(again.first));
         // A change is no trouble: that one of its kind was made again may be the mending.
         if change && !lasts && event.severity().0 < TROUBLE {
@@ -306,13 +323,13 @@ fn item(
             );
         } else {
             item.state = State::There;
-            let last = again.span.map_or(String::new(), |(_, last)| format!(", last at {}", after.time(last)));
-            item.why = format!("{} of its kind{last}", crate::many(u64::from(again.count), "line"));
+            let lines = crate::many(u64::from(again.count), "line");
+            item.why = format!("{lines} of its kind, last at {}", after.time(again.last));
         }
         return item;
     }
-    let Some((from, to, count)) = heard.get(&who).copied() else {
-        item.why = format!("the later box has nothing of {who}: its silence proves nothing");
+    let Some((from, to, count)) = afterwards.by_writer.get(&who).copied() else {
+        item.why = format!("the later box has nothing of {who} from afterwards: its silence proves nothing");
         return item;
     };
     let length = to.saturating_sub(from);
@@ -339,38 +356,32 @@ fn item(
 }
 
 /// Trouble that only the later box has, most frequent first.
-fn new_trouble((before, after): &mut (Side<'_>, Side<'_>), work: &Work) -> Result<Vec<Item>> {
-    let mut new: Vec<Pattern> =
-        after.patterns.list.iter().filter(|pattern| !before.by_id.contains_key(&pattern.id)).copied().collect();
-    new.retain(|pattern| after.event(pattern.first).severity().0 >= TROUBLE);
-    new.sort_by_key(|pattern| (std::cmp::Reverse(pattern.count), pattern.id));
+fn new_trouble((before, after): &mut (Side<'_>, Side<'_>), afterwards: &Afterwards, work: &Work) -> Result<Vec<Item>> {
+    let is_trouble = |again: &&Again| after.event(again.first).severity().0 >= TROUBLE;
+    let is_new = |again: &&Again| !before.by_id.contains_key(&again.id);
+    let mut new: Vec<Again> = afterwards.by_id.values().filter(is_new).filter(is_trouble).copied().collect();
+    new.sort_by_key(|again| (std::cmp::Reverse(again.count), again.id));
     let mut items = Vec::new();
-    for pattern in new.into_iter().take(MOST_NEW) {
+    for again in new.into_iter().take(MOST_NEW) {
         work.check()?;
         items.push(Item {
             part: Part::New,
             state: State::There,
-            text: after.text(pattern.first),
+            text: after.text(again.first),
             before: None,
-            after: Some(after.place(pattern.first)),
-            why: format!(
-                "{} of a kind that the first box does not have",
-                crate::many(u64::from(pattern.count), "line")
-            ),
+            after: Some(after.place(again.first)),
+            why: format!("{} of a kind that the first box does not have", crate::many(u64::from(again.count), "line")),
         });
     }
     Ok(items)
 }
 
-fn judge(sides: &(Side<'_>, Side<'_>), items: Vec<Item>, since: Option<i64>) -> Verification {
+fn judge(items: Vec<Item>, is_later: bool) -> Verification {
     let of = |part: Part| items.iter().filter(move |item| item.part == part);
     let new = of(Part::New).count();
     let old: Vec<&Item> = items.iter().filter(|item| item.part != Part::New).collect();
     let deciding: Vec<&Item> =
         if of(Part::Symptom).next().is_some() { of(Part::Symptom).collect() } else { old.clone() };
-    // A box that was not gathered afterwards shows nothing about afterwards.
-    let last_after = sides.1.view.loaded.table.span.map(|(_, last)| last);
-    let is_later = since.zip(last_after).is_none_or(|(since, last)| last > since);
     let verdict = if !is_later {
         Verdict::NotProvable
     } else if deciding.iter().any(|item| item.state == State::There) {
@@ -386,7 +397,8 @@ fn judge(sides: &(Side<'_>, Side<'_>), items: Vec<Item>, since: Option<i64>) -> 
         Verdict::Fixed => format!("\"{symptom}\" is gone: {why}."),
         Verdict::NotFixed => format!("\"{symptom}\" is still there: {why}."),
         Verdict::NotProvable if !is_later => {
-            "The later box ends before the failure began, so it shows nothing about afterwards.".to_owned()
+            "The later box has nothing from behind the end of the first, so it shows nothing about afterwards."
+                .to_owned()
         }
         Verdict::NotProvable => format!("Whether \"{symptom}\" is gone cannot be told: {why}."),
     };

@@ -65,6 +65,29 @@ fn cards_are_listed_checked_and_found() {
 }
 
 #[test]
+fn cards_of_other_cases_travel_only_when_asked_for() {
+    let home = Home::new();
+    home.write("logs/app.log", NIGHT);
+    home.write(".config/boxclock/cards/own.toml", CARD);
+    let members = |name: &str| -> Vec<String> {
+        let archive = zip::ZipArchive::new(std::fs::File::open(home.path(name)).unwrap()).unwrap();
+        archive.file_names().map(|name| name.expect("a name").into_owned()).collect()
+    };
+    assert_eq!(home.run(&["pack", "--host", "pump-ctl=logs", "--into", "plain.box.zip"]).status, Some(0));
+    assert!(!members("plain.box.zip").iter().any(|name| name.starts_with("cards/")));
+    assert_eq!(home.run(&["pack", "--cards", "--host", "pump-ctl=logs", "--into", "with.box.zip"]).status, Some(0));
+    assert!(members("with.box.zip").contains(&"cards/own.toml".to_owned()));
+    // Whoever opens that box has the card; a copy for others has it no more.
+    std::fs::remove_file(home.path(".config/boxclock/cards/own.toml")).unwrap();
+    let cards = |name: &str| home.run(&["cards", name, "--as", "jsonl"]).out.contains("stuck-valve");
+    assert!(cards("with.box.zip") && !cards("plain.box.zip"));
+    let redacted = home.run(&["redact", "with.box.zip", "--into", "copy.box.zip"]);
+    assert_eq!(redacted.status, Some(0), "{}", redacted.err);
+    assert!(!members("copy.box.zip").iter().any(|name| name.starts_with("cards/")));
+    assert_eq!(home.run(&["check", "copy.box.zip"]).status, Some(0));
+}
+
+#[test]
 fn no_card_is_made_without_a_chain() {
     let home = Home::new();
     home.write("app.log", NIGHT);

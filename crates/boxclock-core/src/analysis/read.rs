@@ -20,6 +20,8 @@ pub struct Window<'a> {
     pub bytes: &'a [u8],
     /// The index in the segment of the first.
     first: usize,
+    /// The severity numbers of all events of the segment.
+    severities: &'a [u8],
     /// Where each starts in `bytes`, counted from `base`.
     starts: &'a [u32],
     base: u32,
@@ -42,7 +44,9 @@ impl<'a> Window<'a> {
         let to = self.starts.get(at + 1).map_or(self.bytes.len(), |start| (*start - self.base) as usize);
         let to = to.min(self.bytes.len());
         let text = self.bytes.get(from.min(to)..to.min(from + limits::RECORD_BYTES)).unwrap_or_default();
-        Seen { source: self.source, index: self.first + at, text, end: to }
+        let index = self.first + at;
+        let severity = self.severities.get(index).copied().unwrap_or_default();
+        Seen { source: self.source, index, severity, text, end: to }
     }
 }
 
@@ -53,6 +57,8 @@ pub struct Seen<'a> {
     pub source: &'a Source,
     /// Its index in its segment.
     pub index: usize,
+    /// Its severity number; 0 where it carries none.
+    pub severity: u8,
     /// Its text with its line ends, at most [`limits::RECORD_BYTES`].
     pub text: &'a [u8],
     /// Where it ends in the window.
@@ -95,9 +101,10 @@ impl<'a> Seen<'a> {
 pub(super) fn windows(view: &CaseView, part: usize, work: &Work, mut each: impl FnMut(&Window<'_>)) -> bool {
     let source = source_of(view, part);
     let part = &view.loaded.table.parts[part];
+    let severities: &[u8] = &part.segment.severities;
     if let Reader::Dump(format) = source.reader {
         let body = crash::read(format, &source.path).map(|crash| crash.record().body).unwrap_or_default();
-        each(&Window { source, bytes: body.as_bytes(), first: 0, starts: &[0], base: 0 });
+        each(&Window { source, bytes: body.as_bytes(), first: 0, severities, starts: &[0], base: 0 });
         return true;
     }
     let Ok(file) = SourceFile::open(&source.path) else { return false };
@@ -116,7 +123,7 @@ pub(super) fn windows(view: &CaseView, part: usize, work: &Work, mut each: impl 
             return false;
         }
         if source.encoding == Encoding::Utf8 {
-            each(&Window { source, bytes: &raw, first, starts: &offsets[first..next], base });
+            each(&Window { source, bytes: &raw, first, severities, starts: &offsets[first..next], base });
         } else {
             text.clear();
             starts.clear();
@@ -127,7 +134,7 @@ pub(super) fn windows(view: &CaseView, part: usize, work: &Work, mut each: impl 
                 starts.push(text.len() as u32);
                 text.push_str(&source.encoding.text(&raw[from..to.clamp(from, raw.len())]));
             }
-            each(&Window { source, bytes: text.as_bytes(), first, starts: &starts, base: 0 });
+            each(&Window { source, bytes: text.as_bytes(), first, severities, starts: &starts, base: 0 });
         }
         first = next;
     }

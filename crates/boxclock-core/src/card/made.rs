@@ -7,6 +7,7 @@ use crate::cause;
 use crate::clock::HOUR;
 use crate::crash::CrashAnalysis;
 use crate::event::{RecordReader, Row};
+use crate::logbook::Logbook;
 use crate::work::Work;
 use crate::{Error, Result};
 
@@ -30,11 +31,45 @@ pub struct MadeFrom {
     pub remedies: Vec<(String, String)>,
 }
 
-/// The text of a card, to be looked through and edited by hand.
+impl MadeFrom {
+    /// What the logbook of a case says, for a card of that name.
+    ///
+    /// # Errors
+    /// When the logbook cannot be read, or has no chain.
+    pub fn of(view: &CaseView, logbook: &Logbook, name: &str) -> Result<Self> {
+        let chain = cause::kept_chain(view, logbook)?;
+        let story = logbook.story(&view.case.story)?;
+        let rows: Vec<Row> = chain.iter().filter_map(|link| link.row).collect();
+        if rows.is_empty() {
+            return Err(Error::new(
+                "There is no chain yet: accept a suggestion in the Cause view, or put pins into the chain.",
+            ));
+        }
+        let remedies = logbook.remedies()?.into_iter().map(|step| (step.what, step.proves));
+        Ok(Self {
+            name: name.to_owned(),
+            title: if story.title.is_empty() { name.to_owned() } else { story.title },
+            cause: cause::root_note(&chain).to_owned(),
+            chain: rows,
+            remedies: remedies.collect(),
+        })
+    }
+}
+
+/// A card that was made.
+#[derive(Clone, Debug)]
+pub struct MadeCard {
+    /// Its name.
+    pub name: String,
+    /// Its text, to be looked through and edited by hand.
+    pub text: String,
+}
+
+/// Makes a card.
 ///
 /// # Errors
 /// When no line of the chain says enough to be recognised elsewhere, or when cancelled.
-pub fn make(view: &CaseView, from: &MadeFrom, work: &Work) -> Result<String> {
+pub fn make(view: &CaseView, from: &MadeFrom, work: &Work) -> Result<MadeCard> {
     let names = names_of(view);
     let crashes = view.run(&CrashAnalysis, work)?;
     let mut reader = RecordReader::new(view.case.sources.clone());
@@ -64,7 +99,8 @@ pub fn make(view: &CaseView, from: &MadeFrom, work: &Work) -> Result<String> {
     }
     let needs = (signs.len() * 2).div_ceil(3);
     let mut out = String::from("[[card]]\n");
-    out.push_str(&format!("name = {}\n", text(&name(&from.name))));
+    let name = name(&from.name);
+    out.push_str(&format!("name = {}\n", text(&name)));
     out.push_str(&format!("title = {}\n", text(&from.title)));
     out.push_str("level = \"critical\"\n");
     out.push_str(&format!("cause = {}\n", text(&from.cause)));
@@ -79,7 +115,7 @@ pub fn make(view: &CaseView, from: &MadeFrom, work: &Work) -> Result<String> {
     } else {
         out.push_str(&format!("remedies = [\n    {},\n]\n", remedies.join(",\n    ")));
     }
-    Ok(out)
+    Ok(MadeCard { name, text: out })
 }
 
 /// A text as TOML has it.

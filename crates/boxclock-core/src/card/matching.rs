@@ -1,12 +1,10 @@
 //! Which cards fit a case: all phrases of all cards in one reading of the text, the rest from what is known already.
 
 use std::collections::HashMap;
-use std::hash::Hasher;
 use std::ops::Range;
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 
 use aho_corasick::{AhoCorasick, MatchKind};
-use rustc_hash::FxHasher;
 use serde::{Deserialize, Serialize};
 
 use super::{Card, CardSign, Cards, SHIPPED};
@@ -17,7 +15,6 @@ use crate::crash::{CrashAnalysis, CrashReport};
 use crate::event::{RecordReader, Row};
 use crate::facts::restart::RestartAnalysis;
 use crate::facts::{Checks, Level, checks};
-use crate::query::values::quoted;
 use crate::query::{Filter, RowSet};
 use crate::work::Work;
 
@@ -71,43 +68,42 @@ impl CardMatch {
 
 /// Finds the cards that fit.
 pub struct CardAnalysis {
-    cards: Arc<Cards>,
-    searcher: Option<AhoCorasick>,
-    /// For each needle of the searcher the sign (its number over all cards) and the phrase.
-    needles: Vec<(u32, usize)>,
+    cards: Cards,
     /// For each sign over all cards: the card, and the sign in it.
     signs: Vec<(usize, usize)>,
-    parameters: String,
+    /// Made where text has to be read only: most often the answer, or its pieces, are there.
+    searcher: OnceLock<Searcher>,
+}
+
+/// Looks for the phrases of all cards at once.
+struct Searcher {
+    finder: Option<AhoCorasick>,
+    /// For each needle of the finder the sign (its number over all cards) and the phrase.
+    needles: Vec<(u32, usize)>,
 }
 
 impl CardAnalysis {
     /// For these cards.
-    pub fn new(cards: Arc<Cards>) -> Self {
-        let signs: Vec<(usize, usize)> = cards
-            .good
-            .iter()
-            .enumerate()
-            .flat_map(|(card, of)| (0..of.signs.len()).map(move |sign| (card, sign)))
-            .collect();
-        let (mut needles, mut texts) = (Vec::new(), Vec::new());
-        let mut hasher = FxHasher::default();
-        for (number, (card, sign)) in signs.iter().enumerate() {
-            for (phrase, parts) in cards.good[*card].signs[*sign].says.iter().enumerate() {
-                // The longest part is the rarest.
-                let Some(longest) = parts.iter().max_by_key(|part| part.len()) else { continue };
-                needles.push((number as u32, phrase));
-                texts.push(longest.clone());
-                for part in parts {
-                    hasher.write(part.as_bytes());
+    pub fn new(cards: Cards) -> Self {
+        let of_card = |(card, of): (usize, &Arc<Card>)| (0..of.signs.len()).map(move |sign| (card, sign));
+        let signs = cards.good.iter().enumerate().flat_map(of_card).collect();
+        Self { cards, signs, searcher: OnceLock::new() }
+    }
+
+    fn searcher(&self) -> &Searcher {
+        self.searcher.get_or_init(|| {
+            let (mut needles, mut texts) = (Vec::new(), Vec::new());
+            for number in 0..self.signs.len() as u32 {
+                for (phrase, parts) in self.sign(number).says.iter().enumerate() {
+                    // The longest part is the rarest.
+                    let Some(longest) = parts.iter().max_by_key(|part| part.len()) else { continue };
+                    needles.push((number, phrase));
+                    texts.push(longest.as_str());
                 }
-                hasher.write_u32(number as u32);
             }
-        }
-        let searcher =
-            AhoCorasick::builder().ascii_case_insensitive(true).match_kind(MatchKind::Standard).build(&texts).ok();
-        // Pieces of the shipped cards are kept; with others they are another question.
-        let parameters = if cards.has_own { format!("{:016x}", hasher.finish()) } else { String::new() };
-        Self { cards, searcher, needles, signs, parameters }
+            let builder = AhoCorasick::builder().ascii_case_insensitive(true).match_kind(MatchKind::Standard).clone();
+            Searcher { finder: builder.build(&texts).ok(), needles }
+        })
     }
 
     fn sign(&self, number: u32) -> &CardSign {
@@ -125,9 +121,12 @@ pub struct CardPiece {
     building: HashMap<u32, (Vec<u16>, u32, u16)>,
 }
 
+/// Goes up when the same cards give another piece.
+const FORM: u32 = 2;
+
 /// A number that changes with the shipped cards.
 const fn version() -> u32 {
-    let mut hash = 0x811C_9DC5_u32;
+    let mut hash = 0x811C_9DC5_u32 ^ FORM;
     let mut file = 0;
     while file < SHIPPED.len() {
         let text = SHIPPED[file].1.as_bytes();
@@ -148,19 +147,23 @@ impl Analysis for CardAnalysis {
     type Found = Vec<CardMatch>;
 
     fn window(&self, piece: &mut CardPiece, window: &Window<'_>) {
-        let Some(searcher) = &self.searcher else { return };
-        for hit in searcher.find_overlapping_iter(window.bytes) {
+        let Searcher { finder: Some(finder), needles } = self.searcher() else { return };
+        for hit in finder.find_overlapping_iter(window.bytes) {
             if !is_whole(window.bytes, hit.start()..hit.end()) {
                 continue;
             }
-            let (number, phrase) = self.needles[hit.pattern().as_usize()];
+            let (number, phrase) = needles[hit.pattern().as_usize()];
             let seen = window.event_at(hit.start());
             let event = seen.index as u16;
             let known = piece.building.get(&number);
             if known.is_some_and(|(.., last)| *last == event) {
                 continue;
             }
-            let parts = &self.sign(number).says[phrase];
+            let sign = self.sign(number);
+            if seen.severity != 0 && seen.severity < sign.level {
+                continue;
+            }
+            let parts = &sign.says[phrase];
             let text = seen.text.get(..MOST_RECORD_BYTES).unwrap_or(seen.text);
             if parts.len() > 1 && !has_parts(text, parts) {
                 continue;
@@ -180,7 +183,8 @@ impl Analysis for CardAnalysis {
     }
 
     fn parameters(&self) -> String {
-        self.parameters.clone()
+        // Pieces of the shipped cards are kept; with others they are another question.
+        self.cards.own_texts().map_or_else(String::new, |texts| format!("{texts:016x}"))
     }
 
     fn merge(&self, view: &CaseView, pieces: &Pieces<'_, CardPiece>, work: &Work) -> Result<Vec<CardMatch>> {
@@ -189,16 +193,11 @@ impl Analysis for CardAnalysis {
         for (part, of) in table.parts.iter().enumerate() {
             work.check()?;
             for (number, events, count) in pieces.of_part(part)?.found {
-                let level = if (number as usize) < self.signs.len() { self.sign(number).level } else { continue };
                 let (rows, sum) = said.entry(number).or_default();
                 *sum += count as usize;
-                for event in events {
-                    let row = Row(of.first_row + u32::from(event));
-                    let severity = table.event(row).severity().0;
-                    if severity == 0 || severity >= level {
-                        rows.push(row);
-                    }
-                }
+                // Pieces come from a file: what is behind the segment is none of its events.
+                let events = events.into_iter().filter(|event| usize::from(*event) < of.segment.len());
+                rows.extend(events.map(|event| Row(of.first_row + u32::from(event))));
             }
         }
         let mut merging = Merging { view, work, crashes: None, checked: None };
@@ -265,16 +264,17 @@ impl Merging<'_> {
     /// The rows that meet a sign, and how many there are; `said` are those that say its phrases.
     fn rows(&mut self, sign: &CardSign, said: (Vec<Row>, usize)) -> Result<(Vec<Row>, usize)> {
         let (mut rows, mut count) = said;
-        if !sign.codes.is_empty() {
-            let names: Vec<String> = sign.codes.iter().map(|code| quoted(code)).collect();
-            let text = format!("code={}", names.join(","));
-            if let Ok(filter) = Filter::parse_with(&text, &self.view.case.zone, &self.view.case.catalogues) {
-                let of_code = self.of_filter(&filter)?;
-                count += of_code.count();
-                rows.extend(of_code.iter().take(MOST_OF_A_SEGMENT).map(Row));
-            }
+        if let Some(codes) = &sign.codes {
+            let table = &self.view.loaded.table;
+            let has_level = |row: &u32| {
+                let severity = table.event(Row(*row)).severity().0;
+                severity == 0 || severity >= sign.level
+            };
+            let of_code: Vec<Row> = self.of_filter(codes)?.iter().filter(has_level).map(Row).collect();
+            count += of_code.len();
+            rows.extend(of_code.into_iter().take(MOST_OF_A_SEGMENT));
         }
-        let has_text = !sign.says.is_empty() || !sign.codes.is_empty();
+        let has_text = !sign.says.is_empty() || sign.codes.is_some();
         match &sign.filter {
             Some(filter) if has_text && !rows.is_empty() => {
                 let passes = self.of_filter(filter)?;

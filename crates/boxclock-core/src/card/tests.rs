@@ -1,5 +1,3 @@
-use std::sync::Arc;
-
 use proptest::prelude::*;
 
 use super::*;
@@ -23,7 +21,7 @@ fn card(name: &str, signs: &str, more: &str) -> String {
 
 fn fitting(view: &CaseView, cards: Cards) -> Vec<CardMatch> {
     assert_eq!(cards.wrong, []);
-    view.run(&CardAnalysis::new(Arc::new(cards)), &Work::default()).unwrap().to_vec()
+    view.run(&CardAnalysis::new(cards), &Work::default()).unwrap().to_vec()
 }
 
 /// The names of the shipped cards that fit a log.
@@ -37,7 +35,7 @@ fn shipped_cards_are_good_and_say_what_to_do() {
     let cards = Cards::shipped();
     assert_eq!(cards.wrong, []);
     assert!(cards.good.len() >= 60, "{}", cards.good.len());
-    assert!(!cards.has_own);
+    assert_eq!(cards.own_texts(), None);
     for card in &cards.good {
         assert!(!card.remedies.is_empty(), "{}", card.name);
         assert!(card.remedies.iter().all(|remedy| !remedy.proves.is_empty()), "{}", card.name);
@@ -130,6 +128,48 @@ fn order_level_filter_and_code_are_minded() {
 }
 
 #[test]
+fn what_is_below_the_level_takes_no_room_from_what_is_not() {
+    // Of each segment only some lines are kept: those that count.
+    let noise = (0..200).fold(log().at("02:00:00"), |log, _| log.info("a", "rolled back"));
+    let text = noise.error("a", "rolled back").text();
+    let case = case(&[("gw/app.log", text)]);
+    let found = fitting(&case.view(), cards(&card("x", "{ says = [\"rolled back\"], level = \"warn\" }", "")));
+    assert_eq!((found[0].signs[0].count, found[0].signs[0].places[0].line), (1, 201));
+}
+
+#[test]
+fn a_card_that_was_changed_is_asked_anew() {
+    let text = log().at("02:00:00").error("a", "valve stuck open").text();
+    let case = case(&[("gw/app.log", text)]);
+    let view = case.view();
+    let title = |needs: &str| {
+        let text = card("x", "{ says = [\"valve stuck\"] }", needs).replace("\"t\"", &format!("\"title {needs}\""));
+        fitting(&view, cards(&text))[0].card.title.clone()
+    };
+    assert_eq!((title("").as_str(), title("needs = 1").as_str()), ("title ", "title needs = 1"));
+}
+
+#[test]
+fn signs_may_name_codes_of_ones_own_catalogue() {
+    let text = log().at("02:00:00").error("a", "frame lost, TW-00417").text();
+    let case = case(&[("gw/app.log", text.as_str())]);
+    let own = "[[code]]\npattern = \"TW-00417\"\nname = \"TW_FORMAT_REFUSED\"\ngloss = \"refused\"\n\
+               meaning = \"The gateway refused it.\"\nlevel = \"failure\"\n";
+    std::fs::create_dir_all(case.path().join("codes")).unwrap();
+    std::fs::write(case.path().join("codes/tank.toml"), own).unwrap();
+    std::fs::create_dir_all(case.path().join("cards")).unwrap();
+    let own = card("own", "{ codes = [\"TW_FORMAT_REFUSED\"] }", "");
+    std::fs::write(case.path().join("cards/own.toml"), &own).unwrap();
+    let view = case.view();
+    let cards = Cards::of(&view.case);
+    assert_eq!(cards.wrong, [], "{:?}", view.case.left_out);
+    assert!(cards.by_name("own").is_some());
+    assert_eq!(super::fitting(&view, &Work::default()).unwrap()[0].card.name, "own");
+    // Where the catalogue is not known, the code is none.
+    assert!(self::cards(&own).wrong[0].1.contains("is no code"));
+}
+
+#[test]
 fn mistakes_have_line_and_column() {
     let wrong = |text: &str| {
         let cards = cards(text);
@@ -171,7 +211,7 @@ fn a_card_of_ones_own_takes_the_place_of_a_shipped_one() {
     let mut all = Cards::shipped();
     let count = all.good.len();
     all.add("own.toml", &card("port-taken", "{ says = [\"valve taken\"] }", ""));
-    assert_eq!((all.good.len(), all.has_own), (count, true));
+    assert_eq!((all.good.len(), all.own_texts().is_some()), (count, true));
     assert_eq!(all.by_name("port-taken").unwrap().file, "own.toml");
 }
 
@@ -211,7 +251,8 @@ fn a_card_made_from_a_chain_knows_the_fault_under_other_names() {
         chain: vec![row(2), row(3), row(4)],
         remedies: vec![("Restart it.".into(), "Frames pass.".into())],
     };
-    let text = make(&view, &from, &Work::default()).unwrap();
+    let MadeCard { name, text } = make(&view, &from, &Work::default()).unwrap();
+    assert_eq!(name, "frames-refused");
     assert!(text.contains("name = \"frames-refused\""), "{text}");
     assert!(!text.contains("bridge, ") && !text.contains("fr-0412") && !text.contains("gate-a"), "{text}");
     let second = case(&[("reef-b/night.log", of("lock-b", "span", "q-77", "03:00:00"))]);
@@ -244,7 +285,7 @@ proptest! {
         let case = case(&[("a/app.log", log().at("02:00:00").error("x", &line).text())]);
         let view = case.view();
         let from = MadeFrom { name: line.clone(), title: line.clone(), cause: line, chain: vec![Row(0)], ..MadeFrom::default() };
-        if let Ok(text) = make(&view, &from, &Work::default()) {
+        if let Ok(MadeCard { text, .. }) = make(&view, &from, &Work::default()) {
             let made = cards(&text);
             prop_assert_eq!(made.wrong.clone(), vec![], "{}", text);
             prop_assert_eq!(fitting(&view, made).len(), 1, "{}", text);

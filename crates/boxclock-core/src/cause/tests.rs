@@ -106,6 +106,59 @@ fn what_went_away_and_came_back_is_no_root() {
 }
 
 #[test]
+fn the_name_of_a_program_alone_proves_nothing() {
+    let trouble = refusals("ERROR dosingd: plan-0412: tank 7 not dosed: nothing heard from the valve");
+    let after_upgrade_at = |second: u32| {
+        night(&[
+            ("dosingd", "pump-ctl/opt/dosingd/dosing.log", &trouble),
+            ("panel", "pump-ctl/system.log", &[(second, "INFO apt: package[dosingd]: upgraded to 2.1")]),
+        ])
+    };
+    // Much is done to a program; that one of it came five minutes before the trouble is no proof.
+    let found = after_upgrade_at(8500);
+    assert!(!found[0].provable, "{found:#?}");
+    assert!(found[0].chain[0].text.contains("nothing heard"), "{found:#?}");
+    assert!(found[1].provable && found[1].chain[0].text.contains("upgraded"), "it is still worth a look: {found:#?}");
+    // What begins within moments of it is more than a name.
+    let found = after_upgrade_at(8790);
+    assert!(found[0].provable && found[0].chain[0].text.contains("upgraded"), "{found:#?}");
+}
+
+#[test]
+fn what_recurs_on_healthy_days_is_no_root() {
+    // Four days; the owner is set anew each noon, and all goes on. The mode is changed once.
+    let command = |who: &str, what: &str| {
+        format!("INFO sudo: {who} : TTY=pts/0 ; PWD=/srv ; USER=root ; COMMAND=/usr/bin/{what} /srv/plan")
+    };
+    let mut lines: Vec<String> = Vec::new();
+    for day in 9..=12 {
+        for at in 0..1400 {
+            let (hour, minute) = (at / 60, at % 60);
+            lines.push(format!(
+                "2026-04-{day:02}T{hour:02}:{minute:02}:00Z INFO dosingd: fed tank {} in {at} ms",
+                at % 9
+            ));
+        }
+        // Two of four days, so that it is as rare as what is worth a look.
+        if day % 2 == 0 {
+            lines.push(format!("2026-04-{day:02}T17:55:30Z {}", command("olof", "chown -R web")));
+        }
+    }
+    lines.push(format!("2026-04-12T17:50:30Z {}", command("anna", "chmod 700")));
+    for at in 0..40 {
+        lines.push(format!("2026-04-12T{:02}:{:02}:30Z {NO_RIGHTS}", 19 + at / 20, at % 20 * 3));
+    }
+    lines.sort();
+    let story = STORY.replace("02:30:00Z", "19:00:00Z").replace("02:46:40Z", "21:00:00Z");
+    let text = lines.join("\n") + "\n";
+    let of_case = case(&[("pump-ctl/dosing.log", text.as_str()), ("story.json", story.as_str())]);
+    let found = of_case.view().run(&CauseAnalysis, &Work::default()).unwrap();
+    assert!(found[0].provable && found[0].chain[0].text.contains("chmod 700"), "{found:#?}");
+    let repeated = found.iter().find(|one| one.chain[0].text.contains("chown"));
+    assert!(repeated.is_none_or(|one| one.score < 0.8 * found[0].score), "{found:#?}");
+}
+
+#[test]
 fn a_value_that_is_another_from_there_on_is_part_of_the_chain() {
     let quota: Vec<(u32, String)> = (0..90)
         .map(|at| (100 + at * 100, format!("INFO feeder: gauge read, limit={}", if at < 60 { 600 } else { 20 })))

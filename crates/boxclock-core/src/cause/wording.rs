@@ -158,7 +158,7 @@ pub(super) fn comes_back(text: &str) -> bool {
 }
 
 /// How bad a line is, 0 to 1: by its level (a severity number, 0 to 24), else by its words.
-pub(super) fn badness(text: &str, severity: u8) -> f64 {
+pub(crate) fn badness(text: &str, severity: u8) -> f64 {
     match severity {
         17.. => 1.0,
         13..=16 => 0.7,

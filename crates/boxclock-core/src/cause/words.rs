@@ -156,7 +156,7 @@ impl Lexicon {
 }
 
 /// Whether all programs use the word.
-pub(super) fn is_common(word: &str) -> bool {
+pub(crate) fn is_common(word: &str) -> bool {
     COMMON.contains(word) || COMMON.contains(format!("{word}s").as_str())
 }
 

@@ -1,15 +1,15 @@
 //! What analyses found, as findings: crashes, installations that did not end well, and known faults.
 
-use std::sync::Arc;
-
 use super::{Finding, Level};
 use crate::Result;
-use crate::analysis::CaseView;
+use crate::analysis::{CaseView, pass};
 use crate::card::{CardAnalysis, CardMatch, Cards};
 use crate::clock::human::date_time;
 use crate::crash::{CrashAnalysis, CrashReport, Kind};
 use crate::install::{InstallAnalysis, Outcome, Run};
 use crate::knot::{Knot, KnotAnalysis};
+use crate::pattern::PatternAnalysis;
+use crate::timeline::marks::MarkAnalysis;
 use crate::work::Work;
 
 /// The findings of all analyses that have some.
@@ -17,12 +17,15 @@ use crate::work::Work;
 /// # Errors
 /// When cancelled.
 pub(super) fn findings(view: &CaseView, work: &Work) -> Result<Vec<Finding>> {
+    // One reading of the text for all that have not read it yet.
+    let cards = CardAnalysis::new(Cards::of(&view.case));
+    let marks = (pass(&PatternAnalysis), pass(&MarkAnalysis));
+    view.run_together(&[&pass(&CrashAnalysis), &pass(&InstallAnalysis), &pass(&cards), &marks.0, &marks.1], work)?;
     let crashes = view.run(&CrashAnalysis, work)?;
     let installs = view.run(&InstallAnalysis, work)?;
     let mut found: Vec<Finding> = crashes.iter().map(|report| of_crash(view, report)).collect();
     found.extend(installs.iter().filter_map(of_run));
-    let cards = view.run(&CardAnalysis::new(Arc::new(Cards::of(&view.case))), work)?;
-    found.extend(cards.iter().filter_map(|card| of_card(view, card)));
+    found.extend(view.run(&cards, work)?.iter().filter_map(|card| of_card(view, card)));
     found.extend(view.run(&KnotAnalysis::default(), work)?.iter().filter_map(of_knot));
     Ok(found)
 }
@@ -60,12 +63,10 @@ fn of_card(view: &CaseView, found: &CardMatch) -> Option<Finding> {
         level: found.card.level,
         check: "card".into(),
         title: format!("This is known: {} ({})", found.card.title, found.card.name),
-        evidence: format!(
-            "{} of its {}, {}",
-            found.signs.len(),
-            crate::many(found.card.signs.len() as u64, "sign"),
-            crate::many(count as u64, "line")
-        ),
+        evidence: match (found.signs.len(), found.card.signs.len()) {
+            (_, 1) => crate::many(count as u64, "line"),
+            (met, all) => format!("{met} of its {all} signs are met, by {}", crate::many(count as u64, "line")),
+        },
         file: first.0.clone(),
         line: first.1,
         more: more.to_vec(),

@@ -163,7 +163,7 @@ pub(super) fn seal_plan(plan: &Plan, options: &PackOptions, work: &Work) -> Resu
         let stopped = options.work_of(&host.label, work).stopped_alone();
         options.watch.stage(&host.label, &stopped.map_or(Stage::Done, |stopped| Stage::Stopped(stopped.to_string())));
     }
-    for (path, member) in own_files() {
+    for (path, member) in own_files(options.own_cards) {
         let file = PlannedFile {
             host: String::new(),
             origin: path.display().to_string(),
@@ -484,10 +484,11 @@ fn facts_of_hosts(
     Ok(())
 }
 
-/// The formats, catalogues of codes and fault cards of the user: without them others would read the logs in the box worse.
-fn own_files() -> Vec<(PathBuf, String)> {
+/// The formats and catalogues of codes of the user: without them others would read the logs in the box worse. Fault cards only where
+/// they are asked for.
+fn own_files(cards: bool) -> Vec<(PathBuf, String)> {
     let mut own = Vec::new();
-    for kind in ["formats", "codes", "cards"] {
+    for kind in ["formats", "codes"].into_iter().chain(cards.then_some("cards")) {
         let folder = platform::config_dir().map(|folder| folder.join(kind)).filter(|folder| folder.is_dir());
         // What cannot be listed is named when it is used.
         let files = folder.and_then(|folder| find_files(&folder, &mut Vec::new()).ok()).unwrap_or_default();

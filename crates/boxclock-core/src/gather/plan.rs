@@ -26,6 +26,8 @@ use crate::{Result, clock, limits, platform};
 pub struct PackOptions {
     /// Catalogues of codes that travel along, beside those of the user: the names of the files and their texts.
     pub codes: Vec<(String, String)>,
+    /// Whether the user's own fault cards travel along. They are made of other cases, and may name them.
+    pub own_cards: bool,
     /// Files and folders of this machine.
     pub paths: Vec<PathBuf>,
     /// Folders, files or archives of other hosts, or `ssh://[USER@]HOST[:PORT][/ROOT]`, with the host's label.

@@ -197,7 +197,9 @@ pub fn redact(options: &RedactPlan, rules: &[Rule], key: [u8; 32], work: &Work) 
         kept.push(SealedFile { size, sha256, cut: cut.or(sealed.cut.clone()), ..sealed });
     }
     summary.files = kept.len();
-    for format in seal.files.iter().filter(|file| super::is_own_file(&file.path)) {
+    // Fault cards are made of other cases: whoever gets this copy gets none of their words.
+    let travels = |file: &&SealedFile| super::is_own_file(&file.path) && !file.path.starts_with("cards/");
+    for format in seal.files.iter().filter(travels) {
         let path = unpacked.join(&format.path);
         let Some(writer) = &mut writer else { continue };
         let mut text = platform::open_regular(&path).map_err(|error| Error::at(&path, "cannot read", error))?;

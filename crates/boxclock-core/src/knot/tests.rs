@@ -85,8 +85,12 @@ fn a_knot_is_widened_and_narrowed() {
     let of = |scale: f64| found(&night, scale)[0].strands.len();
     assert_eq!(of(1.0), 3);
     assert!(of(0.1) < 3, "what lies seconds apart is apart");
-    assert!(other_scale(1.0, true) > 1.0 && other_scale(1.0, false) < 1.0);
-    assert!((other_scale(1e9, true) - 180.0).abs() < 1e-9);
+    // What is said of the gap is what is done, at both ends.
+    let usual = KnotAnalysis::default();
+    assert_eq!((usual.gap_ns(), usual.rescaled(true).gap_ns()), (20 * SECOND, 60 * SECOND));
+    let far = (0..9).fold(usual, |knots, _| knots.rescaled(true));
+    let near = (0..9).fold(usual, |knots, _| knots.rescaled(false));
+    assert_eq!((far.gap_ns(), near.gap_ns()), (60 * MINUTE, 2 * SECOND));
 }
 
 #[test]

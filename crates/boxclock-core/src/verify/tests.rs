@@ -79,7 +79,22 @@ fn a_box_from_before_proves_nothing() {
     let text = log().at("00:00:00").info("bridge", "heartbeat sent").at("00:50:00").info("bridge", "heartbeat sent");
     let found = verified(&case(&[("pump-ctl/app.log", text.text())]));
     assert_eq!(found.verdict, Verdict::NotProvable);
-    assert!(found.summary.contains("ends before the failure began"), "{}", found.summary);
+    assert!(found.summary.contains("nothing from behind the end of the first"), "{}", found.summary);
+}
+
+#[test]
+fn the_night_itself_in_the_later_box_shows_nothing_about_afterwards() {
+    // What is gathered in the morning holds the night too.
+    let night = night();
+    let of_night = std::fs::read_to_string(night.path().join("hosts/pump-ctl/app.log")).unwrap();
+    let morning =
+        (0..12).fold(log(), |log, at| log.at(&format!("{:02}:30:00", 5 + at)).info("bridge", "heartbeat sent"));
+    let both = case(&[("pump-ctl/app.log", of_night.clone() + &morning.text())]);
+    let found = verified(&both);
+    assert_eq!(found.verdict, Verdict::Fixed, "{found:#?}");
+    assert!(of(&found, Part::Symptom)[0].why.starts_with("12 lines of bridge over 11h"), "{found:#?}");
+    // And alone it proves nothing.
+    assert_eq!(verified(&case(&[("pump-ctl/app.log", of_night)])).verdict, Verdict::NotProvable);
 }
 
 #[test]
@@ -98,7 +113,8 @@ fn new_trouble_is_named() {
 #[test]
 fn without_a_chain_the_first_suggestion_is_taken() {
     let first = night();
-    let found = verify(&first.view(), None, &first.view(), &Work::default()).unwrap();
+    let again = later(2, |text, at| text.error("bridge", &format!("frame fr-{at} refused")));
+    let found = verify(&first.view(), None, &again.view(), &Work::default()).unwrap();
     assert_eq!(found.verdict, Verdict::NotFixed);
     let lines = found.json();
     assert_eq!(lines.last().unwrap()["verdict"], "not-fixed");

@@ -5,15 +5,15 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use boxclock_core::analysis::CaseView;
-use boxclock_core::card::{self, CardAnalysis, CardMatch, Cards, MadeFrom};
+use boxclock_core::card::{self, CardMatch, Cards, MadeCard, MadeFrom};
 use boxclock_core::case::{Case, Options};
 use boxclock_core::clock::{now, to_rfc3339};
-use boxclock_core::logbook::{Link, Logbook, RemedyStep};
+use boxclock_core::logbook::{Logbook, RemedyStep};
 use boxclock_core::new_file::NewFile;
 use boxclock_core::shelf::{self, Shelf};
 use boxclock_core::verify;
 use boxclock_core::work::Work;
-use boxclock_core::{Error, Result, platform};
+use boxclock_core::{Error, Result, cause, platform};
 
 use super::{Context, Then};
 use crate::jobs::{Apply, KNOWN, VERIFY, WRITE};
@@ -34,7 +34,7 @@ impl Context {
         let table = self.table_id();
         let (path, logbook) = (self.shelf.clone(), self.logbook.path().to_path_buf());
         self.start(KNOWN, move |view, work| {
-            let found = view.run(&CardAnalysis::new(Arc::new(Cards::of(&view.case))), work)?;
+            let found = card::fitting(view, work)?;
             // A shelf that cannot be used keeps nobody from reading: it is named, once.
             let kept = path.map(|path| keep(&path, &logbook, view, work)).transpose();
             let (all, trouble) = match kept {
@@ -64,11 +64,10 @@ impl Context {
     /// Notes title and cause of the case on the shelf, as they are now.
     pub fn note_on_shelf(&mut self) {
         let (Some(shelf), [path]) = (&self.shelf, &self.view.case.paths[..]) else { return };
-        let root = self.chain.iter().find(|link| link.kind == Link::Root).map(|link| link.pin);
-        let cause = self.pins.iter().find(|pin| Some(pin.id) == root).map_or("", |pin| pin.note.as_str());
-        let noted = std::path::absolute(path)
-            .map_err(|error| Error::at(path, "cannot name", error))
-            .and_then(|path| Shelf::open(shelf)?.set_cause(&path, self.title(), cause));
+        let noted = std::path::absolute(path).map_err(|error| Error::at(path, "cannot name", error)).and_then(|path| {
+            let chain = cause::kept_chain(&self.view, &self.logbook)?;
+            Shelf::open(shelf)?.set_cause(&path, self.title(), cause::root_note(&chain))
+        });
         if let Err(error) = noted {
             self.fail(&error);
         }
@@ -79,9 +78,8 @@ impl Context {
     /// # Errors
     /// When the logbook cannot be written.
     pub fn set_remedies(&mut self, steps: Vec<RemedyStep>) -> Result<()> {
-        let before = std::mem::take(&mut self.remedies);
         self.logbook.set_remedies(&steps)?;
-        self.remedies = steps;
+        let before = std::mem::replace(&mut self.remedies, steps);
         self.note_undo("remedies", move |cx| {
             cx.logbook.set_remedies(&before)?;
             cx.remedies = before;
@@ -128,28 +126,10 @@ impl Context {
     /// When there is no chain, or the card exists.
     pub fn make_card(&mut self, name: &str) -> Result<Then> {
         let folder = Cards::own_folder().ok_or_else(|| Error::new("There is no configuration folder for cards."))?;
-        let order = self.cause_order();
-        let links: Vec<_> = order.iter().filter(|(link, _)| link.is_some()).collect();
-        let chain: Vec<_> = links.iter().filter_map(|(_, pin)| self.row_of_pin(pin)).collect();
-        if chain.is_empty() {
-            return Err(Error::new("There is no chain yet: accept a suggestion with a, or add pins with c."));
-        }
-        let is_root =
-            |link: &Option<usize>| link.and_then(|at| self.chain.get(at)).is_some_and(|of| of.kind == Link::Root);
-        let root = links.iter().find(|(link, _)| is_root(link)).or(links.first());
-        let from = MadeFrom {
-            name: name.to_owned(),
-            title: self.title().to_owned(),
-            cause: root.map(|(_, pin)| pin.note.clone()).unwrap_or_default(),
-            chain,
-            remedies: self.remedies.iter().map(|step| (step.what.clone(), step.proves.clone())).collect(),
-        };
+        let from = MadeFrom::of(&self.view, &self.logbook, name)?;
         self.nothing_is_written()?;
         self.start(WRITE, move |view, work| {
-            let text = card::make(view, &from, work)?;
-            let mut made = Cards::default();
-            made.add("card", &text);
-            let name = made.good.first().map_or("own-fault", |card| card.name.as_str());
+            let MadeCard { name, text } = card::make(view, &from, work)?;
             platform::private_folder(&folder).map_err(|error| Error::at(&folder, "cannot make the folder", error))?;
             let path = folder.join(format!("{name}.toml"));
             NewFile::write(&path, &view.case.protected(), false, text.as_bytes())?;

@@ -204,7 +204,7 @@ fn a_knot_has_its_lines_and_is_widened() {
     choose(&mut screen, "its lines");
     screen.shows((160, 60), &["words that stand here and", "W only what lies closer"]);
     screen.keys("www");
-    screen.shows((160, 60), &["540 s apart is close"]);
+    screen.shows((160, 60), &["9m apart is close"]);
     screen.key(KeyCode::Enter);
     assert_eq!(screen.app.cx.at, "stream");
 }

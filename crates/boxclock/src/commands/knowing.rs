@@ -2,14 +2,12 @@
 
 use std::io::Write;
 use std::path::Path;
-use std::sync::Arc;
 
 use boxclock_core::analysis::CaseView;
-use boxclock_core::card::{self, CardAnalysis, CardMatch, Cards, MadeFrom};
+use boxclock_core::card::{self, CardMatch, Cards, MadeCard, MadeFrom};
 use boxclock_core::case::Case;
 use boxclock_core::clock::{now, to_rfc3339};
-use boxclock_core::event::Row;
-use boxclock_core::logbook::{Link, Logbook};
+use boxclock_core::logbook::Logbook;
 use boxclock_core::new_file::NewFile;
 use boxclock_core::verify::{self, Part, Verdict};
 use boxclock_core::visible::safe_json;
@@ -42,8 +40,7 @@ pub fn cards(arguments: &args::Cards) -> Ended {
     }
     let (case, loaded) = read(&arguments.listing.reading)?;
     let view = CaseView::new(case, loaded);
-    let cards = Arc::new(Cards::of(&view.case));
-    let found = view.run(&CardAnalysis::new(Arc::clone(&cards)), &cancellable())?;
+    let found = card::fitting(&view, &cancellable())?;
     let mut out = of_form(arguments.listing.form);
     for one in found.iter() {
         if arguments.listing.form == ListForm::Jsonl {
@@ -57,7 +54,7 @@ pub fn cards(arguments: &args::Cards) -> Ended {
     }
     out.flush()?;
     let outcome = name_left_out(&view.case, &view.loaded);
-    Ok(if name_wrong(&cards) { Outcome::Partly } else { outcome })
+    Ok(if name_wrong(&Cards::of(&view.case)) { Outcome::Partly } else { outcome })
 }
 
 /// Names the mistakes in files of cards, and gives whether there are some.
@@ -83,7 +80,7 @@ fn list() -> Ended {
 
 fn check(paths: &[std::path::PathBuf]) -> Ended {
     let mut out = shown();
-    let mut cards = Cards::default();
+    let mut cards = Cards::none();
     for path in paths {
         let before = cards.good.len();
         match platform::read_small_text(path) {
@@ -141,36 +138,9 @@ fn page(out: &mut dyn Write, view: &CaseView, one: &CardMatch) -> std::io::Resul
 fn make(arguments: &args::Cards, name: &str) -> Ended {
     let (case, loaded) = read(&arguments.listing.reading)?;
     let view = CaseView::new(case, loaded);
-    let logbook = logbook_of(&view.case)?;
-    let (pins, chain) = match &logbook {
-        Some(logbook) => (logbook.pins()?, logbook.chain()?),
-        None => (Vec::new(), Vec::new()),
-    };
-    let row = |link: &boxclock_core::logbook::ChainLink| -> Option<Row> {
-        let pin = pins.iter().find(|pin| pin.id == link.pin)?;
-        view.row_in(&pin.source, pin.offset)
-    };
-    let rows: Vec<Row> = chain.iter().filter_map(row).collect();
-    if rows.is_empty() {
-        return Err(Failure::Because(
-            "the logbook of this case has no chain: make or accept one in its Cause view first".into(),
-        ));
-    }
-    let root = chain.iter().find(|link| link.kind == Link::Root).or(chain.first());
-    let note = root.and_then(|link| pins.iter().find(|pin| pin.id == link.pin)).map(|pin| pin.note.clone());
-    let story = match &logbook {
-        Some(logbook) => logbook.story(&view.case.story)?,
-        None => view.case.story.clone(),
-    };
-    let remedies = logbook.map(|logbook| logbook.remedies()).transpose()?.unwrap_or_default();
-    let from = MadeFrom {
-        name: name.to_owned(),
-        title: if story.title.is_empty() { name.to_owned() } else { story.title },
-        cause: note.unwrap_or_default(),
-        chain: rows,
-        remedies: remedies.into_iter().map(|step| (step.what, step.proves)).collect(),
-    };
-    let text = card::make(&view, &from, &cancellable())?;
+    let logbook = logbook_of(&view.case)?.map_or_else(Logbook::in_memory, Ok)?;
+    let from = MadeFrom::of(&view, &logbook, name)?;
+    let MadeCard { text, .. } = card::make(&view, &from, &cancellable())?;
     if let Some(path) = &arguments.into {
         NewFile::write(path, &view.case.protected(), arguments.force, text.as_bytes())?;
     } else {
