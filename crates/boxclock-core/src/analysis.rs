@@ -19,7 +19,6 @@ use std::any::Any;
 use std::collections::HashMap;
 use std::marker::PhantomData;
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
-use std::time::Duration;
 
 use serde::Serialize;
 use serde::de::DeserializeOwned;
@@ -177,14 +176,7 @@ impl CaseView {
         let parts = &self.loaded.table.parts;
         let passes: Vec<&&dyn Pass> = passes.iter().filter(|pass| pass.reads() == Reads::Text).collect();
         let store = &self.loaded.pieces;
-        // Who comes second waits: it may find all that it needs.
-        let _turn = loop {
-            work.check()?;
-            if let Some(turn) = store.take_turn() {
-                break turn;
-            }
-            std::thread::sleep(Duration::from_millis(2));
-        };
+        let _turn = store.take_turn(work)?;
         for pass in &passes {
             store.fetch(&pass.name(), pass.version(), pass.keeps(), self);
         }

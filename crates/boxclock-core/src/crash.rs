@@ -30,6 +30,7 @@ pub mod text;
 mod text_file;
 mod told;
 mod walk;
+mod whose;
 mod words;
 
 pub use examine::examine;

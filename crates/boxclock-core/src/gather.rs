@@ -22,6 +22,7 @@ mod command;
 mod fetch;
 mod label;
 mod local;
+mod member_name;
 mod members;
 mod pack;
 mod plan;

@@ -2,7 +2,11 @@
 
 mod common;
 
-use common::Home;
+use std::process::{Command, Stdio};
+
+use common::{Home, Ran};
+
+const LOG: &str = "2026-04-12 02:31:07 ERROR [main] dosing - access refused 0x80070005\n2026-04-12 02:31:08 INFO [main] dosing - fine\n";
 
 /// A log whose every part tries to drive the terminal: host, component, message, level, attributes, and its own name.
 const HOSTILE: &str = "{\"time\":\"2026-04-12T02:31:07Z\",\"level\":\"er\\u001b[31mror\",\"host\":\"h\\u001b]0;owned\\u0007\",\
@@ -293,4 +297,131 @@ fn other_things_than_files_are_named_and_never_waited_for() {
         let status = home.program("sh").args(["-c", &line]).output().unwrap().status;
         assert!(matches!(status.code(), Some(1..=3)), "{arguments:?}: {status}");
     }
+}
+
+/// Noise that does not compress.
+fn noise(bytes: usize) -> Vec<u8> {
+    let mut state = 0x1234_5678_9ABC_DEF0_u64;
+    let step = |_| {
+        state ^= state << 13;
+        state ^= state >> 7;
+        state ^= state << 17;
+        state as u8
+    };
+    (0..bytes).map(step).collect()
+}
+
+#[test]
+fn a_full_disk_leaves_no_half_box() {
+    let home = Home::new();
+    home.write("logs/noise.log", noise(2 << 20));
+    std::fs::create_dir(home.path("small")).unwrap();
+    let script = format!(
+        "mount -t tmpfs -o size=256k none small && {} pack logs --into small/x.box.zip; echo status $?; ls -A small",
+        common::binary().display()
+    );
+    let output =
+        Command::new("unshare").args(["-rm", "sh", "-c", &script]).current_dir(home.path("")).output().unwrap();
+    let ran = Ran::of(&output);
+    assert!(
+        ran.err.contains("cannot write small/x.box.zip") && ran.err.contains("No space left"),
+        "{} {}",
+        ran.out,
+        ran.err
+    );
+    assert_eq!(ran.out, "status 1\n", "nothing is left on the full disk");
+}
+
+#[test]
+fn killed_while_packing() {
+    let home = Home::new();
+    home.write("logs/noise.log", noise(48 << 20));
+    let mut child = home.command().args(["pack", "logs", "--into", "x.box.zip"]).stdout(Stdio::null()).spawn().unwrap();
+    // Kill it when it has written something under its temporary name.
+    let written = || {
+        let parts = std::fs::read_dir(home.path("")).unwrap().filter_map(Result::ok);
+        parts
+            .filter(|entry| entry.file_name().to_string_lossy().ends_with(".part"))
+            .any(|entry| entry.metadata().is_ok_and(|data| data.len() > 0))
+    };
+    while !written() {
+        assert!(child.try_wait().unwrap().is_none(), "it was faster than the test");
+        std::thread::yield_now();
+    }
+    child.kill().unwrap();
+    child.wait().unwrap();
+    assert!(!home.path("x.box.zip").exists());
+    assert_eq!(home.run(&["pack", "logs", "--into", "x.box.zip"]).status, Some(0), "it works the next time");
+}
+
+#[test]
+fn devices_and_sockets_are_not_read() {
+    let home = Home::new();
+    let ran = home.run(&["events", "/dev/zero"]);
+    assert_eq!((ran.status, ran.out.as_str()), (Some(3), ""));
+    assert!(ran.err.contains("/dev/zero: a device, not a file"), "{}", ran.err);
+    home.write("logs/app.log", LOG);
+    let _socket = std::os::unix::net::UnixListener::bind(home.path("logs/socket")).unwrap();
+    let ran = home.run(&["sources", "logs"]);
+    assert_eq!(ran.status, Some(3));
+    assert!(ran.err.contains("logs/socket: a socket, not a file"), "{}", ran.err);
+}
+
+/// A box that somebody made to write outside of the cache.
+#[test]
+fn names_that_lead_out_of_the_box() {
+    use sha2::Digest;
+    use std::io::Write;
+    let home = Home::new();
+    let text = LOG.as_bytes();
+    let hash = boxclock_core::text::hex(&sha2::Sha256::digest(text));
+    let names = ["hosts/../../../escaped.log", "/tmp/boxclock-escaped.log", "hosts/gw/good.log"];
+    let files: Vec<_> = names
+        .iter()
+        .map(|name| {
+            serde_json::json!({"path": name, "size": text.len(), "sha256": hash, "origin": name, "host": "gw",
+                "modified": "2026-04-12T00:00:00.000000000Z"})
+        })
+        .collect();
+    let seal = serde_json::json!({"version": 1, "sealed_at": "", "sealed_by": "", "hosts": [], "files": files, "unreadable": []});
+    let mut zip = zip::ZipWriter::new(std::fs::File::create(home.path("evil.box.zip")).unwrap());
+    let options = zip::write::SimpleFileOptions::default();
+    for name in names {
+        zip.start_file(name, options).unwrap();
+        zip.write_all(text).unwrap();
+    }
+    zip.start_file("box.json", options).unwrap();
+    zip.write_all(seal.to_string().as_bytes()).unwrap();
+    zip.finish().unwrap();
+    let ran = home.run(&["events", "evil.box.zip"]);
+    assert_eq!((ran.status, ran.json().len()), (Some(3), 2), "{}", ran.err);
+    assert_eq!(ran.err.matches("its name leads out of the box").count(), 2, "{}", ran.err);
+    assert!(!std::path::Path::new("/tmp/boxclock-escaped.log").exists());
+    let found = Command::new("find").args([home.path("").to_str().unwrap(), "-name", "escaped.log"]).output().unwrap();
+    assert!(found.stdout.is_empty());
+    // What was said the first time is said again from the cache.
+    assert_eq!(home.run(&["events", "evil.box.zip"]).err, ran.err);
+}
+
+#[test]
+fn a_member_that_is_missing_from_the_box() {
+    let home = Home::new();
+    home.write("gw/a.log", LOG);
+    assert_eq!(home.run(&["pack", "--host", "gw=gw", "--into", "x.box.zip"]).status, Some(0));
+    // Copy all members but the log.
+    let mut from = zip::ZipArchive::new(std::fs::File::open(home.path("x.box.zip")).unwrap()).unwrap();
+    let mut to = zip::ZipWriter::new(std::fs::File::create(home.path("y.box.zip")).unwrap());
+    for index in 0..from.len() {
+        let member = from.by_index_raw(index).unwrap();
+        if !member.name().unwrap().ends_with("a.log") {
+            to.raw_copy_file(member).unwrap();
+        }
+    }
+    to.finish().unwrap();
+    let ran = home.run(&["check", "y.box.zip"]);
+    let expected = format!("missing: hosts/gw/a.log: the seal lists it with {} bytes\n", LOG.len());
+    assert_eq!((ran.status, ran.out), (Some(1), expected));
+    let ran = home.run(&["events", "y.box.zip"]);
+    assert_eq!((ran.status, ran.out.as_str()), (Some(3), ""));
+    assert!(ran.err.contains("hosts/gw/a.log: missing"), "{}", ran.err);
 }

@@ -1,15 +1,15 @@
 //! Keeping pieces: packed in memory with the events, and in one file an analysis beside the index of each source.
 
 use std::collections::HashMap;
-use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Condvar, Mutex, PoisonError};
+use std::time::Duration;
 
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 
 use super::CaseView;
 use crate::case::index::{self, Key, State};
-use crate::work::parallel;
+use crate::work::{Work, parallel};
 use crate::{Error, Result, limits};
 
 /// Pieces of a case that was read once, by name of the analysis and part of the table.
@@ -18,7 +18,9 @@ pub struct PieceStore {
     pieces: Mutex<HashMap<String, Vec<Option<Vec<u8>>>>>,
     /// Names that were looked for on disk.
     fetched: Mutex<Vec<String>>,
-    busy: AtomicBool,
+    /// Whether somebody makes pieces, and who waits for that.
+    busy: Mutex<bool>,
+    free: Condvar,
 }
 
 impl std::fmt::Debug for PieceStore {
@@ -28,11 +30,12 @@ impl std::fmt::Debug for PieceStore {
 }
 
 /// The right to make pieces: one at a time has it.
-pub(super) struct Turn<'a>(&'a AtomicBool);
+pub(super) struct Turn<'a>(&'a PieceStore);
 
 impl Drop for Turn<'_> {
     fn drop(&mut self) {
-        self.0.store(false, Ordering::Release);
+        *self.0.busy.lock().unwrap_or_else(PoisonError::into_inner) = false;
+        self.0.free.notify_one();
     }
 }
 
@@ -63,8 +66,21 @@ struct File {
 }
 
 impl PieceStore {
-    pub(super) fn take_turn(&self) -> Option<Turn<'_>> {
-        (!self.busy.swap(true, Ordering::Acquire)).then_some(Turn(&self.busy))
+    /// Waits for its turn: who comes second may find all that it needs.
+    ///
+    /// # Errors
+    /// [`Error::Cancelled`] when cancelled meanwhile.
+    pub(super) fn take_turn(&self, work: &Work) -> Result<Turn<'_>> {
+        /// How long a cancelled job waits on at most.
+        const CANCELLED: Duration = Duration::from_millis(50);
+        let mut busy = self.busy.lock().unwrap_or_else(PoisonError::into_inner);
+        while *busy {
+            work.check()?;
+            busy = self.free.wait_timeout(busy, CANCELLED).unwrap_or_else(PoisonError::into_inner).0;
+        }
+        work.check()?;
+        *busy = true;
+        Ok(Turn(self))
     }
 
     fn with<T>(&self, name: &str, parts: usize, change: impl FnOnce(&mut Vec<Option<Vec<u8>>>) -> T) -> T {

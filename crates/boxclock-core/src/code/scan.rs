@@ -14,6 +14,7 @@ mod harmless;
 mod messages;
 mod named;
 mod number;
+mod place;
 mod sieve;
 mod words;
 
@@ -260,7 +261,7 @@ fn word(text: &[u8], start: usize, end: usize, platform: Platform, own: &Catalog
         let negative = length >= 9 && start > 0 && text[start - 1] == b'-';
         let worded = hex || negative || words::context_word_before(text, start);
         let number = worded.then(|| number::number(text, start, end, platform, own)).flatten();
-        let (start, code) = number.or_else(|| Some((start, number::in_its_place(text, start, end)?)))?;
+        let (start, code) = number.or_else(|| Some((start, place::in_its_place(text, start, end)?)))?;
         return Some(Found { start, end, code, general: number::is_general(text, start, code) });
     }
     let plain = |(start, code)| Found { start, end, code, general: false };
@@ -270,7 +271,7 @@ fn word(text: &[u8], start: usize, end: usize, platform: Platform, own: &Catalog
         return status.then(|| number::number(text, start, end, platform, own)).flatten().map(plain);
     }
     if length == 5
-        && let Some(code) = number::in_its_place(text, start, end)
+        && let Some(code) = place::in_its_place(text, start, end)
     {
         return Some(plain((start, code)));
     }

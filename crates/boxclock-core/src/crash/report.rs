@@ -16,7 +16,7 @@ use super::judge::{self, Verdict};
 use super::program::Programs;
 use super::stack::Frame;
 use super::text;
-use super::{Crash, Kind, Module, TimeFrom, told, words};
+use super::{Crash, Kind, Module, TimeFrom, told, whose, words};
 use crate::Result;
 use crate::analysis::{Analysis, CaseView, Pieces, Window};
 use crate::case::Reader;
@@ -270,14 +270,14 @@ impl CrashReport {
         if let Some(version) = &module.version {
             members.insert("version".into(), version.clone().into());
         }
-        if let Some(built) = judge::built(module, &self.crash, self.time) {
+        if let Some(built) = whose::built(module, &self.crash, self.time) {
             let text = to_rfc3339(built.saturating_mul(SECOND));
             members.insert("date".into(), text.get(..10).unwrap_or_default().into());
         }
-        if let Some(days) = judge::age_days(module, &self.crash, self.time) {
+        if let Some(days) = whose::age_days(module, &self.crash, self.time) {
             members.insert("age_days".into(), days.into());
         }
-        members.insert("own".into(), judge::own(module, &self.crash).name().into());
+        members.insert("own".into(), whose::own(module, &self.crash).name().into());
         members.insert("in_stack".into(), in_stack.contains(module.name()).into());
         Value::Object(members)
     }

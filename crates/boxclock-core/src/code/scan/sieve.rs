@@ -73,7 +73,7 @@ pub(super) fn may_be_number(text: &[u8], start: usize, end: usize) -> bool {
     let [.., second, nearest] = before;
     let [next, next_but_one] = [byte(text, end), byte(text, end + 1)];
     let length = end - start;
-    // What `number::in_its_place` knows: a mail server's reply or what is behind the times of a proxy's log; in the
+    // What `place::in_its_place` knows: a mail server's reply or what is behind the times of a proxy's log; in the
     // prefix of a database's log; a reason to disconnect; in parentheses and the like.
     let near_digit = second.wrapping_sub(b'+') <= b'9' - b'+';
     let three = (length == 3) & (next == b' ') & ((next_but_one == text[start]) | near_digit);
