@@ -180,6 +180,8 @@ impl Keys {
         // `name="password" value="x"`, `{"name":"password","value":"x"}`
         if quoted && let Some(inner) = beside(rest) {
             rest = inner;
+        } else if quoted && !is_weak && let Some(inner) = next_argument(before, rest) {
+            rest = inner;
         } else if quoted && let Some(inner) = rest.strip_prefix('>') {
             // `<Data Name="password">value</Data>`
             let length = inner.find(['<', '\n']).unwrap_or(inner.len());
@@ -187,7 +189,7 @@ impl Keys {
         } else {
             let blanks = rest.len() - rest.trim_start_matches([' ', '\t']).len();
             let lead = rest.trim_start_matches([' ', '\t']);
-            let separated = ["=>", ":=", "==", "::", "=", ":", "：", "%3D", "%3d", "%3A"]
+            let separated = ["=>", "->", ":=", "==", "::", "=", ":", "：", "%3D", "%3d", "%3A"]
                 .iter()
                 .find_map(|sign| lead.strip_prefix(sign));
             match separated {
@@ -210,7 +212,7 @@ impl Keys {
                 // `IDENTIFIED BY 'x'`, `PASSWORD 'x'`, `password is 'x'`, `password x` where x is no word.
                 None if blanks > 0 && !quoted => {
                     // `password for user x: value`
-                    if let Some(inner) = told_for(lead).filter(|_| !self.names) {
+                    if let Some(inner) = told_for(lead).or_else(|| behind_quoted(lead)).filter(|_| !self.names) {
                         return self.worded(text, start, inner, Way::Loose, is_weak);
                     }
                     let lead = ["is ", "was ", "of "].iter().find_map(|word| lead.strip_prefix(word)).unwrap_or(lead);
@@ -233,8 +235,19 @@ impl Keys {
     }
 
     /// A value that starts with `rest`, in quotes or without.
-    fn worded(&self, text: &str, start: usize, rest: &str, way: Way, is_weak: bool) -> Option<(usize, usize)> {
+    fn worded(&self, text: &str, start: usize, whole: &str, way: Way, is_weak: bool) -> Option<(usize, usize)> {
+        // `N'…'`, `E'…'`: how strings of SQL begin.
+        let rest = whole;
+        let rest = ["N'", "E'", "n'", "e'"].iter().find_map(|lead| rest.strip_prefix(&lead[..1]).filter(|_| rest.starts_with(lead)));
+        let rest = rest.unwrap_or(whole);
         let at = text.len() - rest.len();
+        // `user=<name>`, `user=[name]`
+        if self.names
+            && let Some(close) = rest.chars().next().and_then(|open| [('<', '>'), ('[', ']')].iter().find(|pair| pair.0 == open)).map(|pair| pair.1)
+            && let Some(length) = rest.get(1..).and_then(|inner| inner.find(close))
+        {
+            return self.take(text, at + 1, length, way, is_weak);
+        }
         let slashes = rest.bytes().take_while(|byte| *byte == b'\\').count();
         if let Some(quote) = rest.get(slashes..)?.chars().next().filter(|sign| matches!(sign, '"' | '\'' | '`')) {
             let inner = rest.get(slashes + 1..)?;
@@ -263,7 +276,11 @@ impl Keys {
             // `password={a;b}` of connection strings.
             line.find('}')? + 1
         } else {
-            let end = line.find(|sign| ENDS.contains(&sign)).unwrap_or(line.len());
+            let end = if way == Way::Loose && !is_weak && ends_alone(line) {
+                line.trim_end_matches([')', ']', '}', '.', ',', ';', ' ', '\t']).len()
+            } else {
+                line.find(|sign| ENDS.contains(&sign)).unwrap_or(line.len())
+            };
             // In an address inside another, `&` is written so.
             line.get(..end)?.find("%26").unwrap_or(end)
         };
@@ -279,7 +296,10 @@ impl Keys {
             let sign = |letter: char| letter.is_alphanumeric() || matches!(letter, '.' | '_' | '-' | ' ' | '@');
             let good = name.chars().all(sign) && name.chars().any(char::is_alphabetic) && name.chars().count() >= 2;
             let words = name.split(' ').count();
-            return (good && words <= 3 && !self.prose.contains(&name.to_lowercase()))
+            let lower = name.to_lowercase();
+            // `imap-login: Login: …`: the word once more is no name.
+            let good = good && name.starts_with(char::is_alphabetic);
+            return (good && words <= 3 && !self.prose.contains(&lower) && !self.words.contains(&lower))
                 .then_some((at + length - name.len(), at + length));
         }
         let lower = value.to_lowercase();
@@ -287,7 +307,8 @@ impl Keys {
         let blank = value.chars().all(|letter| letter == first || !letter.is_alphanumeric());
         let placeholder = value.starts_with(['{', '[']) && !value.ends_with('}')
             || ["${", "$(", "%(", "%s", "%d", "{{", "{0", "{}", "<", "…"].iter().any(|lead| value.starts_with(lead));
-        if blank || placeholder {
+        // `-Credential (New-Object …`: what follows is worked out first.
+        if blank || placeholder || way == Way::Option && first == '(' {
             return None;
         }
         let word = lower.trim_end_matches(['.', ',', ';', '!', ':']);
@@ -307,9 +328,38 @@ impl Keys {
         if is_weak && is_name() {
             return None;
         }
+        let hash = way == Way::Loose && value.len() == 40 && value.bytes().all(|byte| byte.is_ascii_hexdigit());
+        if is_weak && (hash || is_known_form(value) || way == Way::Option && value.contains(['/', ':'])) {
+            return None;
+        }
         let good = if is_weak { is_random(value) || value.len() >= 16 && !plain } else { true };
         good.then_some((at, at + length))
     }
+}
+
+/// What stands behind `key`, `session` or `signature` and is no secret: the name of a way of encryption (`ED25519`, `AES-256-GCM`), a
+/// moment, the identity of an account (`S-1-5-18`), the session of a database (start and process in hexadecimal).
+fn is_known_form(value: &str) -> bool {
+    let digits = value.bytes().filter(u8::is_ascii_digit).count();
+    let parts = || value.split(['-', '_']);
+    let is_word_or_number = |part: &str| {
+        let letters = part.trim_end_matches(|letter: char| letter.is_ascii_digit());
+        letters.len() <= 6 && letters.bytes().all(|byte| byte.is_ascii_alphabetic()) && part.len() - letters.len() <= 5
+    };
+    let method = value.starts_with(|letter: char| letter.is_ascii_alphabetic())
+        && digits <= 6
+        && parts().count() <= 4
+        && parts().all(is_word_or_number)
+        && value.bytes().all(|byte| !byte.is_ascii_lowercase() || !value.bytes().any(|other| other.is_ascii_uppercase()));
+    let moment = value.len() >= 10
+        && value.get(..4).is_some_and(|year| year.bytes().all(|byte| byte.is_ascii_digit()))
+        && value.as_bytes()[4] == b'-'
+        && value.as_bytes()[7] == b'-';
+    let hexadecimal = |text: &str| !text.is_empty() && text.bytes().all(|byte| byte.is_ascii_hexdigit());
+    let session = value.split_once('.').is_some_and(|(start, process)| {
+        start.len() == 8 && process.len() <= 8 && hexadecimal(start) && hexadecimal(process)
+    });
+    method || moment || session || value.starts_with("S-1-")
 }
 
 /// `PWD=/var/log`: the shell's name for the folder where it is, not for a password.
@@ -383,6 +433,20 @@ fn told_for(lead: &str) -> Option<&str> {
         .filter(|value| !value.starts_with(['\n', '\r']) && !value.is_empty())
 }
 
+/// What stands behind the colon of `'/srv/key': value`.
+fn behind_quoted(lead: &str) -> Option<&str> {
+    let quote = lead.chars().next().filter(|sign| matches!(sign, '"' | '\''))?;
+    let inner = lead.get(1..)?;
+    let value = inner.get(inner.find(quote)? + 1..)?.strip_prefix(": ")?.trim_start_matches(' ');
+    Some(value).filter(|value| !value.is_empty())
+}
+
+/// The value beside a quoted name, as the next argument of a call: `set_config('app.secret', 'value')`.
+fn next_argument<'a>(before: &str, rest: &'a str) -> Option<&'a str> {
+    let rest = rest.strip_prefix(',')?.trim_start_matches(' ');
+    (before.ends_with("('") || before.ends_with("(\"")).then_some(rest).filter(|rest| rest.starts_with(['"', '\'']))
+}
+
 /// Without the quote that ends a name, and the backslashes before it.
 fn closing_quote(rest: &str) -> (bool, &str) {
     let inner = rest.trim_start_matches('\\');
@@ -436,6 +500,12 @@ fn has_pairs(line: &str) -> bool {
         })
     }) || line.contains(';')
         || line.contains('&')
+}
+
+/// Whether one word is left of a line, and it is no list of pairs: commas and the like in it are its own.
+fn ends_alone(line: &str) -> bool {
+    let line = line.trim_end();
+    !line.contains([' ', '\t', '=', '"', '\'', '<']) && !line.contains(':')
 }
 
 /// Whether a word has a digit or a sign: no word of a sentence.

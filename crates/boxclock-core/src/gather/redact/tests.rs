@@ -12,6 +12,9 @@ fn replacing<'a, 'r>(redactor: &'a mut Redactor<'r>, stranger: &'a Redactor<'a>)
 const SEEN: &str = include_str!("../../../tests/data/redaction/seen.txt");
 const UNSEEN: &str = include_str!("../../../tests/data/redaction/unseen.txt");
 const UNSEEN_2: &str = include_str!("../../../tests/data/redaction/unseen2.txt");
+const UNSEEN_3: &str = include_str!("../../../tests/data/redaction/unseen3.txt");
+const UNSEEN_4: &str = include_str!("../../../tests/data/redaction/unseen4.txt");
+const UNSEEN_5: &str = include_str!("../../../tests/data/redaction/unseen5.txt");
 const LOOKALIKES: &str = include_str!("../../../tests/data/redaction/lookalikes.txt");
 
 /// The shapes of a file: texts with their secrets between ‹ and ›.
@@ -47,7 +50,7 @@ fn recall(file: &str) -> (usize, usize, Vec<String>) {
 
 #[test]
 fn secrets_of_all_shapes_go() {
-    for (name, file) in [("seen", SEEN), ("unseen", UNSEEN), ("unseen2", UNSEEN_2)] {
+    for (name, file) in [("seen", SEEN), ("unseen", UNSEEN), ("unseen2", UNSEEN_2), ("unseen3", UNSEEN_3), ("unseen4", UNSEEN_4), ("unseen5", UNSEEN_5)] {
         let (gone, all, stay) = recall(file);
         assert!(gone * 1000 >= all * 990, "{name}: {gone} of {all}:\n{}", stay.join("\n"));
     }

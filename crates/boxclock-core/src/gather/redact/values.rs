@@ -18,6 +18,12 @@ pub(super) enum Check {
     Mail,
     /// Four to eight digits.
     Digits,
+    /// No number and no code: neither digits alone nor hexadecimal digits behind `0x`.
+    NoCode,
+    /// The name of a person: none of those that the installation of a program makes for itself.
+    Person,
+    /// No word of a sentence: not letters alone, but for capitals among small ones.
+    NoWord,
     /// Something that a machine has made: letters and digits, or capitals and small letters, without a plain meaning.
     Random,
     /// As [`Self::Random`], and none of the usual evidence: no hash in hexadecimal, no GUID, no path, no fingerprint.
@@ -35,10 +41,36 @@ impl Check {
             Self::Ipv4 => is_ipv4(before, value, behind),
             Self::Mail => is_mail(value),
             Self::Digits => (4..=8).contains(&value.len()) && value.bytes().all(|byte| byte.is_ascii_digit()),
+            Self::NoCode => !is_code(value),
+            Self::Person => value.starts_with(char::is_alphabetic) && !is_system_account(behind),
+            Self::NoWord => !is_word(value),
             Self::Random => is_random(value),
             Self::Unexplained => is_unexplained(before, value, behind),
         }
     }
+}
+
+fn is_code(value: &str) -> bool {
+    let hexadecimal = value.strip_prefix("0x").or(value.strip_prefix("0X"));
+    hexadecimal.is_some_and(|digits| digits.bytes().all(|byte| byte.is_ascii_hexdigit()))
+        || value.trim_start_matches('-').bytes().all(|byte| byte.is_ascii_digit())
+}
+
+/// Whether a sentence goes on with a number below 1000, from which on accounts are those of people (login.defs(5), UID_MIN).
+fn is_system_account(behind: &str) -> bool {
+    let line = behind.split('\n').next().unwrap_or_default();
+    ["UID ", "GID ", "uid ", "gid "].iter().any(|word| {
+        let Some((lead, rest)) = line.split_once(word) else { return false };
+        let digits = rest.bytes().take_while(u8::is_ascii_digit).count();
+        lead.len() <= 80 && (1..=3).contains(&digits)
+    })
+}
+
+/// Letters alone, perhaps with signs of a sentence behind, a capital at most at the start.
+fn is_word(value: &str) -> bool {
+    let word = value.trim_end_matches(['.', ',', ';', ':', '!', '?', ')']);
+    word.chars().all(char::is_alphabetic)
+        && (!word.chars().skip(1).any(char::is_uppercase) || word.chars().all(char::is_uppercase))
 }
 
 /// Luhn's check of ISO/IEC 7812-1: every second digit from the right doubled, the sum of digits a multiple of ten.
