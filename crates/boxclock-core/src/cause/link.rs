@@ -12,6 +12,10 @@ pub(super) const FEWEST_KINDS: usize = 60;
 
 /// The most that a word that all programs use can tie.
 const COMMON_MOST: f64 = 0.35;
+/// How well a change of the clock, zone or schedule leads to a job of the same host that comes at another time of the day; and the most that
+/// anything else does.
+const MOVED_BY_CLOCK: f64 = 0.8;
+const MOVED_BY_OTHERS: f64 = 0.25;
 /// How much a word that all programs use counts.
 const COMMON_SHARE: f64 = 0.7;
 
@@ -40,6 +44,9 @@ pub(super) enum Why {
 pub(super) struct Link {
     pub strength: f64,
     pub why: Why,
+    /// Whether nothing but the name of a program or host, or the moment, ties them: much is done to every program and host, and
+    /// something always came just before.
+    pub by_name_alone: bool,
 }
 
 /// What is known for all links.
@@ -218,6 +225,16 @@ impl<'a> Links<'a> {
                 strength = f64::min(0.97, strength + 0.15 * rare);
             }
         }
+        if b.moved && strength > 0.0 {
+            let clock = wording::effect_of("clock");
+            let can_move = clock | wording::effect_of("schedule") | wording::effect_of("service");
+            let moving = clock | wording::effect_of("schedule");
+            if a.leads_to & can_move == 0 {
+                strength = f64::min(strength, MOVED_BY_OTHERS);
+            } else if a.leads_to & moving != 0 && is_change && same_host {
+                (strength, why) = (f64::max(strength, MOVED_BY_CLOCK), Some(Why::Effect(a.leads_to & moving)));
+            }
+        }
         let alike = a.effects & b.effects;
         if alike != 0 && a.bad >= 0.5 && b.bad >= 0.5 {
             let rare = self.rarest(alike, |bit| self.rare_trouble[bit]);
@@ -243,7 +260,21 @@ impl<'a> Links<'a> {
                 (strength, why) = (alone * if same_host { 1.0 } else { 0.8 }, Some(Why::AtOnce));
             }
         }
-        why.map(|why| Link { strength, why })
+        // A job at another hour than usual, and within minutes something that was no trouble before.
+        if a.moved && same_host && b.bad >= 0.5 && a.source != b.source {
+            let minutes = apart.max(0) as f64 / MINUTE as f64;
+            let alone = 0.6 * (-minutes / 10.0).exp();
+            if alone > strength {
+                (strength, why) = (alone, Some(Why::AtOnce));
+            }
+        }
+        let by_name_alone = match &why {
+            Some(Why::SameProgram(_) | Why::AtOnce | Why::NextLine) => true,
+            // A change of that program that has such effects says more.
+            Some(Why::Program(_) | Why::Host(_)) => effects == 0 || b.bad < 0.5,
+            _ => false,
+        };
+        why.map(|why| Link { strength, why, by_name_alone })
     }
 
     fn named_host(&self, a: &Sign, b: &Sign) -> Option<u32> {

@@ -4,6 +4,8 @@ use std::collections::{HashMap, HashSet};
 
 use serde_json::Value;
 
+use crate::clock::{DAY, HOUR, MINUTE};
+
 use crate::format::Record;
 
 /// Different values up to which a column is a choice among few.
@@ -113,6 +115,66 @@ pub(super) fn shifts(messages: &[Vec<Slot>]) -> Vec<Shift> {
     found
 }
 
+/// Messages of which a handful tells what is usual.
+const FEWEST_USUAL: usize = 3;
+
+/// What is different in the last of a few messages of one kind, as of a job that runs once a day: a setting or word behind a name that
+/// was always the same, or a number far outside all before. `None` where the ones before differ among themselves.
+pub(super) fn last_differs(messages: &[Vec<Slot>]) -> Option<String> {
+    let (last, before) = messages.split_last()?;
+    if before.len() < FEWEST_USUAL {
+        return None;
+    }
+    let of =
+        |slots: &'_ [Slot], key: &str| slots.iter().find(|(other, _)| other == key).map(|(_, value)| value.clone());
+    for (key, value) in last.iter().filter(|(_, value)| !value.is_empty()) {
+        let values: Option<Vec<String>> = before.iter().map(|slots| of(slots, key)).collect();
+        let Some(values) = values else { continue };
+        let label = if key.starts_with('@') { "the value" } else { key.as_str() };
+        let numbers: Option<Vec<f64>> = values.iter().map(|value| number(value)).collect();
+        if let (Some(numbers), Some(now)) = (numbers, number(value)) {
+            let (low, high) = numbers
+                .iter()
+                .fold((f64::INFINITY, f64::NEG_INFINITY), |(low, high), number| (low.min(*number), high.max(*number)));
+            // Three times what it ever was, or a third, where it hardly moved before; counters only grow.
+            let is_steady = low > 0.0 && high <= 2.0 * low;
+            let is_far = now > 3.0 * high || now >= 0.0 && now * 3.0 < low;
+            if is_steady && is_far && now.max(high) >= 10.0 {
+                return Some(format!(
+                    "{label} is {value}, and was {} the {} times before",
+                    values[values.len() - 1],
+                    before.len()
+                ));
+            }
+            continue;
+        }
+        let is_named = !key.starts_with('@');
+        let same = values.iter().all(|other| *other == values[0]);
+        if is_named && same && *value != values[0] && !values[0].is_empty() {
+            return Some(format!("{label} is {value}, and was {} the {} times before", values[0], before.len()));
+        }
+    }
+    None
+}
+
+/// How much later (or earlier, below zero) the last of some moments comes than those before it, which all came at one time of the day, a
+/// day or more apart. Nanoseconds; `None` where there is no such time.
+pub(super) fn moved_in_day(times: &[i64]) -> Option<i64> {
+    let (last, before) = times.split_last()?;
+    if before.len() < 2 || times.windows(2).any(|pair| pair[1].saturating_sub(pair[0]) < 18 * HOUR) {
+        return None;
+    }
+    // Around the clock: half a day back to half a day ahead of the first.
+    let first = before[0].rem_euclid(DAY);
+    let around = |time: &i64| (time.rem_euclid(DAY) - first + DAY / 2).rem_euclid(DAY) - DAY / 2;
+    let (low, high) = before.iter().map(around).fold((0, 0), |(low, high), at| (low.min(at), high.max(at)));
+    let moved = around(last);
+    // Two tell little, unless they came at the same minute.
+    let is_usual = high - low <= if before.len() < FEWEST_USUAL { MINUTE } else { 15 * MINUTE };
+    let far = if moved > high { moved - high } else { low - moved };
+    (is_usual && far >= 25 * MINUTE).then_some(moved)
+}
+
 /// Where all numbers from some place on are clearly higher, or lower, than all before. Counters are none.
 fn level(numbers: &[f64]) -> Option<usize> {
     let count = numbers.len();
@@ -192,6 +254,28 @@ mod tests {
             (0..60).map(|at| if at > 30 && at % 2 == 0 { "14".to_owned() } else { ["7", "x"][at % 3 % 2].to_owned() });
         let found = shifts(&messages(tags));
         assert_eq!(found.iter().map(|shift| shift.at).collect::<Vec<_>>(), [32]);
+    }
+
+    #[test]
+    fn the_last_of_a_few_differs() {
+        let of = |values: &[&str]| last_differs(&messages(values.iter().map(|value| (*value).to_owned())));
+        assert_eq!(of(&["C", "C", "C", "fi_FI"]).as_deref(), Some("limit is fi_FI, and was C the 3 times before"));
+        assert_eq!(of(&["900", "880", "910", "9"]).as_deref(), Some("limit is 9, and was 910 the 3 times before"));
+        assert_eq!(of(&["900", "880", "910", "1200"]), None, "within what happens");
+        assert_eq!(of(&["900", "20", "910", "9"]), None, "it moves all the time");
+        assert_eq!(of(&["C", "D", "C", "fi_FI"]), None, "it differs all the time");
+        assert_eq!(of(&["C", "C", "fi_FI"]), None, "too few");
+    }
+
+    #[test]
+    fn a_job_comes_at_another_time_of_the_day() {
+        let day = |days: i64, minutes: i64| days * DAY + 23 * HOUR + minutes * MINUTE;
+        assert_eq!(moved_in_day(&[day(1, 50), day(2, 50), day(3, 51), day(4, 170)]), Some(2 * HOUR));
+        assert_eq!(moved_in_day(&[day(1, 50), day(2, 50), day(3, 51), day(4, -10)]), Some(-HOUR));
+        assert_eq!(moved_in_day(&[day(1, 50), day(2, 90), day(3, 51), day(4, 170)]), None, "at any time");
+        assert_eq!(moved_in_day(&[day(1, 50), day(2, 50), day(3, 170)]), Some(2 * HOUR));
+        assert_eq!(moved_in_day(&[day(1, 50), day(2, 55), day(3, 170)]), None, "too few for what differs by minutes");
+        assert_eq!(moved_in_day(&[day(1, 50), day(1, 51), day(3, 51), day(4, 170)]), None, "not once a day");
     }
 
     #[test]

@@ -6,13 +6,14 @@ use std::collections::{HashMap, HashSet};
 use serde_json::Value;
 
 use super::kinds::Kinds;
-use super::shift::{shifts, slots};
+use super::shift::{last_differs, moved_in_day, shifts, slots};
 use super::wording::{self, Class, Effect};
 use super::words::{self, Lexicon};
 use crate::Result;
 use crate::analysis::{CaseView, Pieces};
 use crate::case::Reader;
-use crate::clock::{HOUR, MINUTE};
+use crate::clock::human::duration_text;
+use crate::clock::{DAY, HOUR, MINUTE};
 use crate::event::{EventRef, RecordReader, Row};
 use crate::format::{LineFormat, Record};
 use crate::install::{InstallAnalysis, Outcome};
@@ -28,6 +29,8 @@ const MOST_OF_A_GROUP: usize = 1500;
 const MOST_SEARCHED: usize = 60_000;
 /// Signs that are weighed against each other.
 const MOST_SIGNS: usize = 900;
+/// Messages of one kind from one log of which the last is held against the others: of a job that runs once or twice a day.
+const OF_A_JOB: std::ops::RangeInclusive<usize> = 3..=40;
 /// Messages of a kind up to which each is worth a look.
 const RARE: usize = 3;
 
@@ -79,6 +82,8 @@ pub(super) struct Sign {
     pub leads_to: Effect,
     /// Of what it can be the effect.
     pub effects: Effect,
+    /// Whether it is a job that came at another time of the day: only a clock, a zone or a schedule does that.
+    pub moved: bool,
 }
 
 /// All signs, by time.
@@ -288,6 +293,7 @@ impl Finder<'_> {
             class,
             leads_to: wording::can_lead_to(&text),
             effects: wording::is_effect(&text),
+            moved: false,
             component,
             text,
         });
@@ -311,6 +317,9 @@ impl Finder<'_> {
             let count = self.count_of_kind[key.kind as usize];
             let (first, last) = (time(self, first_row), time(self, last_row));
             let (begin, _) = spans[&(key.host, key.log)];
+            if OF_A_JOB.contains(&rows.len()) && last.saturating_sub(first) >= DAY + 12 * HOUR {
+                self.last_of_a_job(*key, rows);
+            }
             // What people run is no message that lasts.
             if count <= RARE || self.record(first_row).body.contains("COMMAND=") {
                 continue;
@@ -328,6 +337,40 @@ impl Finder<'_> {
             }
         }
         Ok(())
+    }
+
+    /// The last run of a job that came, or said, what none before did.
+    fn last_of_a_job(&mut self, key: GroupKey, rows: &[Row]) {
+        let times: Vec<i64> = rows.iter().filter_map(|row| self.event(*row).time()).collect();
+        let Some(last) = rows.last().copied().filter(|last| !self.record(*last).body.contains("COMMAND=")) else {
+            return;
+        };
+        let until = times.last().copied().unwrap_or_default().saturating_add(DAY);
+        if let Some(moved) = moved_in_day(&times) {
+            let way = if moved > 0 { "later" } else { "earlier" };
+            let what = format!(
+                "it came {} {way} in the day than the {} times before",
+                duration_text(moved.abs()),
+                times.len() - 1
+            );
+            self.add(last, key, SignKind::Shift, Some(what), Some(until));
+            // Its hour is that of a clock or of a schedule.
+            if let Some(sign) = self.signs.list.last_mut().filter(|sign| sign.row == last) {
+                sign.effects |= wording::effect_of("clock") | wording::effect_of("schedule");
+                sign.moved = true;
+            }
+        }
+        let days =
+            times.last().copied().unwrap_or_default().saturating_sub(times.first().copied().unwrap_or_default()) / DAY;
+        // Once or twice a day, not some in a row.
+        if rows.len() as i64 > 2 * days + 2 {
+            return;
+        }
+        let messages: Vec<_> =
+            rows.iter().map(|row| slots(&self.record(*row), |name| !is_of_the_machine(name))).collect();
+        if let Some(what) = last_differs(&messages) {
+            self.add(last, key, SignKind::Shift, Some(what), Some(until));
+        }
     }
 
     fn shifts_of(&mut self, key: GroupKey, rows: &[Row], last: i64) {

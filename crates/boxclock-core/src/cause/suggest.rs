@@ -15,9 +15,11 @@ use crate::event::{RecordReader, Row};
 /// Scores below this are no proof.
 const UNPROVEN: f64 = 0.05;
 /// A change that nothing but the name of a program or host, or the moment, ties to the symptom is a root from here on only.
-const SURE_ALONE: f64 = 0.36;
+const SURE_ALONE: f64 = 0.6;
 /// A change counts before other trouble, unless that scores this many times as much.
 const CHANGE_FIRST: f64 = 2.0;
+/// How much a word of the story counts for the symptom where a change names it too.
+const BLAMED_SHARE: f64 = 0.4;
 /// Links of a chain.
 const MOST_LINKS: usize = 10;
 
@@ -28,6 +30,8 @@ struct Step {
     reach: f64,
     /// By which later sign, how well, and why.
     next: Option<(usize, f64, Why)>,
+    /// Whether nothing but a name or the moment ties it to that.
+    by_name_alone: bool,
 }
 
 struct Search<'a> {
@@ -85,6 +89,15 @@ impl Search<'_> {
         let affected = self.known(&story.affected);
         let told_at = super::told_at(self.view);
         let since = super::moment(&story.since, self.view);
+        // What a change names is what people blame, and not what they see.
+        let blamed: HashSet<u32> = self
+            .signs
+            .list
+            .iter()
+            .filter(|sign| sign.change >= 0.8 && sign.bad < 0.5 && sign.kind == SignKind::Once)
+            .flat_map(|sign| sign.words.iter().copied())
+            .filter(|id| told.contains(id) && !affected.contains(id))
+            .collect();
         let mut found: Vec<(usize, f64)> = Vec::new();
         // Where nobody says what failed, only what is an error, or new and lasting, is taken for it.
         let is_told =
@@ -92,7 +105,8 @@ impl Search<'_> {
         let is_symptom = |sign: &Sign| sign.bad >= if is_told || sign.kind == SignKind::Onset { 0.5 } else { 1.0 };
         for (at, sign) in self.signs.list.iter().enumerate().filter(|(_, sign)| is_symptom(sign)) {
             let fits = |with: &HashSet<u32>| -> f64 {
-                sign.words.iter().filter(|id| with.contains(id)).map(|id| self.links.weight(*id)).sum()
+                let share = |id: &u32| if blamed.contains(id) { BLAMED_SHARE } else { 1.0 };
+                sign.words.iter().filter(|id| with.contains(id)).map(|id| self.links.weight(*id) * share(id)).sum()
             };
             let hours = told_at.saturating_sub(sign.time).max(0) as f64 / HOUR as f64;
             let near_since =
@@ -170,7 +184,8 @@ impl Search<'_> {
                 let soon = 1.0 / (1.0 + 0.03 * (1.0 + minutes).ln());
                 let reach = after * (0.1 + 0.9 * link.strength) * soon * 0.97 * (0.6 + 0.4 * self.standing(later));
                 if reach > self.steps[at].reach {
-                    self.steps[at] = Step { reach, next: Some((later, link.strength, link.why)) };
+                    self.steps[at] =
+                        Step { reach, next: Some((later, link.strength, link.why)), by_name_alone: link.by_name_alone };
                 }
             }
         }
@@ -269,12 +284,21 @@ impl Search<'_> {
                 .any(|other| sign.time.abs_diff(*other) > APART.unsigned_abs() && *other < self.symptom_time)
     }
 
-    /// Whether a sign is tied to the symptom itself by nothing but the name of a program or host, or by the moment: much is done to every
-    /// program and host, and something always came just before.
+    /// Whether a sign is tied to the symptom itself by nothing but the name of a program or host, or by the moment.
     fn is_tied_by_name_alone(&self, at: usize) -> bool {
-        let Some((next, _, why)) = &self.steps[at].next else { return false };
-        self.steps[*next].next.is_none()
-            && matches!(why, Why::Program(_) | Why::SameProgram(_) | Why::Host(_) | Why::AtOnce | Why::NextLine)
+        let step = &self.steps[at];
+        step.next.as_ref().is_some_and(|(next, ..)| self.steps[*next].next.is_none()) && step.by_name_alone
+    }
+
+    /// Whether the way from a sign comes to the symptom by nothing but a name, or the moment.
+    fn ends_by_name_alone(&self, at: usize) -> bool {
+        let mut step = &self.steps[at];
+        let mut alone = step.by_name_alone;
+        while let Some((next, ..)) = step.next.as_ref().filter(|(next, ..)| self.steps[*next].next.is_some()) {
+            step = &self.steps[*next];
+            alone = step.by_name_alone;
+        }
+        alone
     }
 
     /// Whether nothing but the moment ties a sign to what follows.
@@ -314,6 +338,21 @@ impl Search<'_> {
                 }
                 step = &self.steps[*next];
             }
+            // A program starts because of something: of what was changed before and surely leads to it.
+            let is_started = sign.class == Class::Start && sign.bad < 0.5;
+            let by = |before: usize| {
+                let other = &list[before];
+                self.links.change[before] >= 0.8
+                    && other.class != Class::Start
+                    && other.bad < 0.7
+                    && !self.unrelated[before]
+                    && self
+                        .link(before, at)
+                        .is_some_and(|link| link.strength >= 0.6 && matches!(link.why, Why::Names(_)))
+            };
+            if is_started && self.steps[at].next.is_some() && (0..at).any(by) {
+                explained.insert(at);
+            }
         }
         explained
     }
@@ -341,17 +380,24 @@ impl Search<'_> {
         let list = &self.signs.list;
         let mut reader = RecordReader::new(self.view.case.sources.clone());
         let mut scores = self.scores();
-        let best_change = scores.iter().position(|(_, at)| self.can_be_root(*at));
-        // What the change leads to is no rival of it.
+        // The best change; where only a name ties it to the symptom, the best that more than a name leads there from.
+        let best_change = scores.iter().position(|(_, at)| self.can_be_root(*at)).and_then(|place| {
+            let (score, at) = scores[place];
+            if score >= SURE_ALONE || !self.is_tied_by_name_alone(at) {
+                return Some(place);
+            }
+            let sure = |(_, at): &(f64, usize)| self.can_be_root(*at) && !self.ends_by_name_alone(*at);
+            scores.iter().skip(place).position(sure).map(|further| place + further)
+        });
+        // What the change leads to is no rival of it, nor is a change that is none of the kind.
         let led_to: HashSet<usize> = best_change
             .map(|place| self.way(scores[place].1).into_iter().map(|(at, _)| at).collect())
             .unwrap_or_default();
-        let best = scores.iter().find(|(_, at)| !led_to.contains(at)).map_or(0.0, |(score, _)| *score);
+        let rival = |at: usize| !led_to.contains(&at) && !(self.can_be_root(at) && self.is_tied_by_name_alone(at));
+        let best = scores.iter().find(|(_, at)| rival(*at)).map_or(0.0, |(score, _)| *score);
         let proven = best_change.is_some_and(|place| {
-            let (score, at) = scores[place];
-            score >= UNPROVEN
-                && score * CHANGE_FIRST >= best
-                && (score >= SURE_ALONE || !self.is_tied_by_name_alone(at))
+            let (score, _) = scores[place];
+            score >= UNPROVEN && score * CHANGE_FIRST >= best
         });
         if let Some(place) = best_change.filter(|_| proven) {
             let first = scores.remove(place);

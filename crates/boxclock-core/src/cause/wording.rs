@@ -202,6 +202,11 @@ pub(super) fn is_effect(text: &str) -> Effect {
     bits(&EFFECTS.troubles, text)
 }
 
+/// The effect of that name; none where there is no such.
+pub(super) fn effect_of(name: &str) -> Effect {
+    EFFECTS.names.iter().position(|other| *other == name).map_or(0, |index| 1 << index)
+}
+
 /// The names of kinds of effects.
 pub(super) fn effect_names(effects: Effect) -> impl Iterator<Item = &'static str> {
     EFFECTS.names.iter().enumerate().filter(move |(index, _)| effects & 1 << index != 0).map(|(_, name)| *name)

@@ -162,6 +162,11 @@ pub(crate) fn is_common(word: &str) -> bool {
 
 static SUDO: LazyLock<Option<Regex>> =
     LazyLock::new(|| Regex::new(r"TTY=\S+ ; PWD=(\S+) ; USER=\S+ ; (?:ENV=\S+ ; )?COMMAND=(\S+)").ok());
+/// `391 orders`: how many of what.
+static COUNTED: LazyLock<Option<Regex>> = LazyLock::new(|| Regex::new(r"(?:^|[ (])(\d{2,9}) ([a-z]{3,15}s)\b").ok());
+/// `3.19.0-2`, `1:3.19.0`: a version with what a packager put before and behind it.
+static PACKAGED: LazyLock<Option<Regex>> =
+    LazyLock::new(|| Regex::new(r"^(?:\d+:)?(\d+(?:\.\d+){1,4})(?:[-+~][0-9A-Za-z.+~]+)?$").ok());
 static PACKET: LazyLock<Option<Regex>> = LazyLock::new(|| Regex::new(r"\bDST=(\S+).*?\bDPT=(\d+)").ok());
 static NAMED_NUMBER: LazyLock<Option<Regex>> =
     LazyLock::new(|| Regex::new(r"\b([A-Za-z][a-z_]{1,14})[ =:](\d{1,9})\b").ok());
@@ -258,6 +263,11 @@ pub(super) fn words_of(text: &str) -> HashSet<String> {
             }
         } else {
             words.add(piece);
+            if let Some(version) =
+                PACKAGED.as_ref().and_then(|pattern| pattern.captures(piece)).and_then(|all| all.get(1))
+            {
+                words.add(version.as_str());
+            }
             for part in piece.split(['.', ':', '_', '@', '-']) {
                 words.add(part);
             }
@@ -266,6 +276,10 @@ pub(super) fn words_of(text: &str) -> HashSet<String> {
     let numbers = NAMED_NUMBER.as_ref().map(|pattern| pattern.captures_iter(text).take(20));
     for found in numbers.into_iter().flatten() {
         words.0.insert(format!("{}={}", found[1].to_lowercase(), &found[2]));
+    }
+    let counted = COUNTED.as_ref().map(|pattern| pattern.captures_iter(text).take(10));
+    for found in counted.into_iter().flatten() {
+        words.0.insert(format!("{}={}", &found[2], &found[1]));
     }
     if let Some(packet) = PACKET.as_ref().and_then(|pattern| pattern.captures(text)) {
         words.0.insert(format!("{}:{}", &packet[1], &packet[2]));

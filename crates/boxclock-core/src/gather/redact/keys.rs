@@ -180,7 +180,10 @@ impl Keys {
         // `name="password" value="x"`, `{"name":"password","value":"x"}`
         if quoted && let Some(inner) = beside(rest) {
             rest = inner;
-        } else if quoted && !is_weak && let Some(inner) = next_argument(before, rest) {
+        } else if quoted
+            && !is_weak
+            && let Some(inner) = next_argument(before, rest)
+        {
             rest = inner;
         } else if quoted && let Some(inner) = rest.strip_prefix('>') {
             // `<Data Name="password">value</Data>`
@@ -238,12 +241,18 @@ impl Keys {
     fn worded(&self, text: &str, start: usize, whole: &str, way: Way, is_weak: bool) -> Option<(usize, usize)> {
         // `N'…'`, `E'…'`: how strings of SQL begin.
         let rest = whole;
-        let rest = ["N'", "E'", "n'", "e'"].iter().find_map(|lead| rest.strip_prefix(&lead[..1]).filter(|_| rest.starts_with(lead)));
+        let rest = ["N'", "E'", "n'", "e'"]
+            .iter()
+            .find_map(|lead| rest.strip_prefix(&lead[..1]).filter(|_| rest.starts_with(lead)));
         let rest = rest.unwrap_or(whole);
         let at = text.len() - rest.len();
         // `user=<name>`, `user=[name]`
         if self.names
-            && let Some(close) = rest.chars().next().and_then(|open| [('<', '>'), ('[', ']')].iter().find(|pair| pair.0 == open)).map(|pair| pair.1)
+            && let Some(close) = rest
+                .chars()
+                .next()
+                .and_then(|open| [('<', '>'), ('[', ']')].iter().find(|pair| pair.0 == open))
+                .map(|pair| pair.1)
             && let Some(length) = rest.get(1..).and_then(|inner| inner.find(close))
         {
             return self.take(text, at + 1, length, way, is_weak);
@@ -350,7 +359,9 @@ fn is_known_form(value: &str) -> bool {
         && digits <= 6
         && parts().count() <= 4
         && parts().all(is_word_or_number)
-        && value.bytes().all(|byte| !byte.is_ascii_lowercase() || !value.bytes().any(|other| other.is_ascii_uppercase()));
+        && value
+            .bytes()
+            .all(|byte| !byte.is_ascii_lowercase() || !value.bytes().any(|other| other.is_ascii_uppercase()));
     let moment = value.len() >= 10
         && value.get(..4).is_some_and(|year| year.bytes().all(|byte| byte.is_ascii_digit()))
         && value.as_bytes()[4] == b'-'

@@ -50,7 +50,14 @@ fn recall(file: &str) -> (usize, usize, Vec<String>) {
 
 #[test]
 fn secrets_of_all_shapes_go() {
-    for (name, file) in [("seen", SEEN), ("unseen", UNSEEN), ("unseen2", UNSEEN_2), ("unseen3", UNSEEN_3), ("unseen4", UNSEEN_4), ("unseen5", UNSEEN_5)] {
+    for (name, file) in [
+        ("seen", SEEN),
+        ("unseen", UNSEEN),
+        ("unseen2", UNSEEN_2),
+        ("unseen3", UNSEEN_3),
+        ("unseen4", UNSEEN_4),
+        ("unseen5", UNSEEN_5),
+    ] {
         let (gone, all, stay) = recall(file);
         assert!(gone * 1000 >= all * 990, "{name}: {gone} of {all}:\n{}", stay.join("\n"));
     }
