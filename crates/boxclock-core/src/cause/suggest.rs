@@ -2,7 +2,7 @@
 
 use std::collections::{HashMap, HashSet};
 
-use super::link::{Link, Links, Why, recovered};
+use super::link::{Link, Links, Why, recovered, shared};
 use super::signs::{Sign, SignKind, Signs};
 use super::wording::{self, Class};
 use super::words::words_of;
@@ -41,6 +41,8 @@ struct Search<'a> {
     steps: Vec<Step>,
     /// Changes to what the case does not speak of.
     unrelated: Vec<bool>,
+    /// Changes to what the story says was undone or tried, and changed nothing.
+    tried: Vec<bool>,
     /// When the symptom came.
     symptom_time: i64,
 }
@@ -53,6 +55,7 @@ pub(super) fn suggest(view: &CaseView, signs: &Signs) -> Vec<Suggestion> {
         links: Links::new(signs, busy(view, signs)),
         steps: vec![Step::default(); signs.list.len()],
         unrelated: Vec::new(),
+        tried: Vec::new(),
         symptom_time: i64::MAX,
     };
     let Some(symptom) = search.symptoms() else { return Vec::new() };
@@ -158,10 +161,26 @@ impl Search<'_> {
             .iter()
             .map(|sign| !sign.objects.is_empty() && !sign.objects.iter().any(|id| involved.contains(id)))
             .collect();
+        let in_vain = self.tried_words();
+        let tried = |sign: &Sign| sign.bad < 0.5 && sign.words.iter().any(|id| in_vain.contains(id));
+        self.tried = signs.iter().map(tried).collect();
         let judged = signs.iter().zip(&recovered).zip(&self.unrelated).map(|((sign, recovered), unrelated)| {
             sign.change * if *recovered { 0.3 } else { 1.0 } * if *unrelated { 0.35 } else { 1.0 }
         });
         self.links.change = judged.collect();
+    }
+
+    /// Telling words of what the story says was undone or tried in vain, and says nowhere else.
+    fn tried_words(&self) -> HashSet<u32> {
+        let story = &self.view.case.story;
+        let sentences = wording::tried_in_vain(&story.happened);
+        let mut rest = [&story.title, &story.happened, &story.impact, &story.affected].map(String::as_str).join(" . ");
+        for sentence in &sentences {
+            rest = rest.replace(sentence, " ");
+        }
+        let elsewhere = self.known(&rest);
+        let words = self.known(&sentences.join(" "));
+        words.into_iter().filter(|id| !elsewhere.contains(id) && self.links.weight(*id) >= 2.0).collect()
     }
 
     /// From the last sign to the first: by which later one it leads to the symptom best.
@@ -255,6 +274,7 @@ impl Search<'_> {
                 * if late { 0.5 } else { 1.0 }
                 * if self.is_repeated(at, &times_of_kind) { 0.5 } else { 1.0 }
                 * if self.is_chance(at) { 0.5 } else { 1.0 }
+                * if self.tried[at] { 0.3 } else { 1.0 }
                 * if explained.contains(&at) { 0.6 } else { 1.0 };
             scores.push((score, at));
         }
@@ -350,7 +370,20 @@ impl Search<'_> {
                         .link(before, at)
                         .is_some_and(|link| link.strength >= 0.6 && matches!(link.why, Why::Names(_)))
             };
-            if is_started && self.steps[at].next.is_some() && (0..at).any(by) {
+            // So does a line that names the version that was put in before.
+            let is_version = |id: u32| {
+                let word = self.signs.lexicon.word(id);
+                word.contains('.') && word.bytes().all(|byte| byte.is_ascii_digit() || byte == b'.')
+            };
+            let names_version = |before: usize| {
+                let other = &list[before];
+                other.kind == SignKind::Package
+                    && sign.kind != SignKind::Package
+                    && shared(&other.words, &sign.words).any(is_version)
+                    && shared(&other.words, &sign.identity).next().is_some()
+            };
+            let explains = |before: usize| is_started && by(before) || sign.bad < 0.5 && names_version(before);
+            if self.steps[at].next.is_some() && (0..at).any(explains) {
                 explained.insert(at);
             }
         }
@@ -563,6 +596,9 @@ impl Search<'_> {
         }
         if self.unrelated[at] {
             reasons.push("against it: what it was done to is not named in the trouble".to_owned());
+        }
+        if self.tried[at] {
+            reasons.push("against it: the story says that it was undone or tried, and changed nothing".to_owned());
         }
         let proven = score >= UNPROVEN && self.can_be_root(at);
         let what = match (proven, is_first) {

@@ -202,6 +202,23 @@ pub(super) fn is_effect(text: &str) -> Effect {
     bits(&EFFECTS.troubles, text)
 }
 
+/// Phrases by which people say that what they undid or tried was not it.
+static TRIED: LazyLock<Vec<&'static str>> = LazyLock::new(|| {
+    let lines = include_str!("tried.txt").lines();
+    lines.filter(|line| !line.starts_with('#') && !line.is_empty()).collect()
+});
+
+/// The sentences of a story that say that something was undone or tried, and changed nothing.
+pub(super) fn tried_in_vain(story: &str) -> Vec<&str> {
+    let sentences = story.split(['\n', '!', '?']).flat_map(|line| line.split(". ")).map(str::trim);
+    sentences
+        .filter(|sentence| {
+            let lower = sentence.to_lowercase();
+            TRIED.iter().any(|phrase| lower.contains(phrase))
+        })
+        .collect()
+}
+
 /// The effect of that name; none where there is no such.
 pub(super) fn effect_of(name: &str) -> Effect {
     EFFECTS.names.iter().position(|other| *other == name).map_or(0, |index| 1 << index)
@@ -243,6 +260,15 @@ mod tests {
         assert_eq!(of("parameter \"max_feeds\" changed to \"3\""), Class::Change);
         assert_eq!(of("pump-a stays on 5.0.1"), Class::Incomplete);
         assert_eq!(of("heartbeat sent"), Class::None);
+    }
+
+    #[test]
+    fn what_was_tried_in_vain() {
+        let story =
+            "Frames are refused. The plan was changed too, so we went back to revision 40: no difference. Since three!";
+        assert_eq!(tried_in_vain(story), ["The plan was changed too, so we went back to revision 40: no difference"]);
+        assert!(tried_in_vain("Alles steht. Ein Neustart half nicht.").len() == 1);
+        assert!(tried_in_vain("It stopped. A restart helped for an hour.").is_empty());
     }
 
     #[test]

@@ -248,6 +248,10 @@ pub(super) fn words_of(text: &str) -> HashSet<String> {
         if piece.is_empty() {
             continue;
         }
+        let version = PACKAGED.as_ref().and_then(|pattern| pattern.captures(piece)).and_then(|all| all.get(1));
+        if let Some(version) = version {
+            words.add(version.as_str());
+        }
         let is_address = piece.bytes().all(|byte| byte.is_ascii_digit() || b".:-".contains(&byte));
         if piece.contains('/') {
             let path = normal(piece);
@@ -263,11 +267,6 @@ pub(super) fn words_of(text: &str) -> HashSet<String> {
             }
         } else {
             words.add(piece);
-            if let Some(version) =
-                PACKAGED.as_ref().and_then(|pattern| pattern.captures(piece)).and_then(|all| all.get(1))
-            {
-                words.add(version.as_str());
-            }
             for part in piece.split(['.', ':', '_', '@', '-']) {
                 words.add(part);
             }
