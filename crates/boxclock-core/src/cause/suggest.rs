@@ -393,6 +393,10 @@ impl Search<'_> {
     /// The earliest trouble that surely leads to the symptom.
     fn end_of_evidence(&self, symptom: usize) -> usize {
         let best = self.steps.iter().map(|step| step.reach).fold(0.0, f64::max);
+        // When all was well, that trouble was of no account.
+        let good = super::moment(&self.view.case.story.last_good, self.view)
+            .filter(|good| *good < self.signs.list[symptom].time)
+            .unwrap_or(i64::MIN);
         let leads = |(at, sign): &(usize, &Sign)| {
             let step = &self.steps[*at];
             let strength = step.next.as_ref().map_or(1.0, |(_, strength, _)| *strength);
@@ -403,6 +407,7 @@ impl Search<'_> {
             let carries = lasts || apart <= 2 * HOUR;
             is_trouble
                 && carries
+                && (sign.time >= good || sign.class == Class::State)
                 && (step.reach >= 0.3 * best && strength >= 0.3 && sign.kind != SignKind::Once
                     || step.reach >= 0.5 * best && strength >= 0.5 && sign.bad >= 0.5)
         };
@@ -419,7 +424,8 @@ impl Search<'_> {
             if score >= SURE_ALONE || !self.is_tied_by_name_alone(at) {
                 return Some(place);
             }
-            let sure = |(_, at): &(f64, usize)| self.can_be_root(*at) && !self.ends_by_name_alone(*at);
+            let sure =
+                |(_, at): &(f64, usize)| self.can_be_root(*at) && !self.tried[*at] && !self.ends_by_name_alone(*at);
             scores.iter().skip(place).position(sure).map(|further| place + further)
         });
         // What the change leads to is no rival of it, nor is a change that is none of the kind.

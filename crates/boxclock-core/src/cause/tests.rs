@@ -176,6 +176,82 @@ fn a_value_that_is_another_from_there_on_is_part_of_the_chain() {
     assert!(found[0].chain[0].place.source.ends_with("dose-gw/opt/feeder/feed.log"));
 }
 
+/// Four days of a program that closes its day at nine in the evening.
+fn closing_days(last_hour: u32) -> String {
+    let mut log = String::new();
+    for day in 9..=12 {
+        for at in 0..600 {
+            let (hour, minute) = (at * 2 / 60, at * 2 % 60);
+            log.push_str(&format!(
+                "2026-04-{day:02}T{hour:02}:{minute:02}:00Z INFO planner: plan {at} kept in {} ms\n",
+                at % 70
+            ));
+        }
+        let hour = if day == 12 { last_hour } else { 20 };
+        log.push_str(&format!(
+            "2026-04-{day:02}T{hour:02}:00:0{}Z INFO planner: day closed, {} frames handed to gateway\n",
+            day - 8,
+            300 + day
+        ));
+    }
+    log
+}
+
+#[test]
+fn a_job_at_another_hour_leads_back_to_the_zone_that_was_changed() {
+    let planner = closing_days(22);
+    let system: String = (0..2000)
+        .map(|at| format!("2026-04-12T{:02}:{:02}:00Z INFO audit: watched tank {}\n", at / 100, at % 60, at % 9))
+        .chain(["2026-04-12T20:00:30Z INFO audit: anna : TTY=pts/0 ; PWD=/root ; USER=root ; COMMAND=/usr/bin/timedatectl set-timezone Etc/UTC\n".to_owned()])
+        .collect();
+    let gateway: String =
+        (0..2000)
+            .map(|at| format!("2026-04-12T{:02}:{:02}:10Z INFO gateway: read level {}\n", at / 100, at % 60, at % 70))
+            .chain((0..6).map(|at| {
+                format!("2026-04-12T22:0{at}:30Z ERROR gateway: 312 frames refused, day was closed too late\n")
+            }))
+            .collect();
+    let of_case = case(&[
+        ("pump-ctl/planner.log", &planner),
+        ("pump-ctl/audit.log", &system),
+        ("gw-harbour/gateway.log", &gateway),
+    ]);
+    let found = of_case.view().run(&CauseAnalysis, &Work::default()).unwrap();
+    let first = &found[0];
+    assert!(first.provable && first.chain[0].text.contains("set-timezone"), "{found:#?}");
+    let why = first.chain.iter().map(|link| link.why.as_str()).collect::<Vec<_>>().join(" / ");
+    assert!(why.contains("it came 2h") && why.contains("later in the day than the 3 times before"), "{why}");
+}
+
+#[test]
+fn what_the_story_says_was_tried_in_vain_is_held_against_it() {
+    let files = [healthy(
+        "dosingd",
+        "pump-ctl/dosing.log",
+        &[
+            (8000, "INFO dosingd: package bridge-plan upgraded from 40 to 41"),
+            (9000, "ERROR dosingd: frame refused, bridge-plan not accepted"),
+            (9100, "ERROR dosingd: frame refused, bridge-plan not accepted"),
+        ],
+    )];
+    let files: Vec<(&str, &str)> = files.iter().map(|(name, text)| (name.as_str(), text.as_str())).collect();
+    let suggested = |happened: &str| {
+        let of_case = case(&files);
+        let mut view = of_case.view();
+        let mut opened = (*view.case).clone();
+        opened.story.happened = happened.to_owned();
+        view.case = std::sync::Arc::new(opened);
+        let found = view.run(&CauseAnalysis, &Work::default()).unwrap();
+        let of_package = found.iter().find(|one| one.chain[0].text.contains("upgraded")).cloned();
+        of_package.expect("it is suggested")
+    };
+    let blamed = suggested("All frames are refused.");
+    let tried = suggested("All frames are refused. We put the package back to 40: no difference.");
+    assert!(tried.score < blamed.score, "{} {}", tried.score, blamed.score);
+    assert!(tried.summary.contains("against it: the story says"), "{}", tried.summary);
+    assert!(!blamed.summary.contains("against it"), "{}", blamed.summary);
+}
+
 #[test]
 fn cases_that_say_nothing_are_answered_honestly() {
     let none = |files: &[(&str, &str)]| case(files).view().run(&CauseAnalysis, &Work::default()).unwrap();
