@@ -22,6 +22,10 @@ fuzz_target!(|data: &[u8]| {
         covered += event.length();
         reader.record(event);
     }
+    // What is decoded is read from a text of our own, with a length of its own.
+    if case.sources.first().is_some_and(|source| source.decoded.is_some()) {
+        return;
+    }
     if let Some(first) = (!table.is_empty()).then(|| table.event(Row(0)).offset()) {
         assert_eq!(first + covered, data.len() as u64);
     }
