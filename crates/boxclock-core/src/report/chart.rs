@@ -57,6 +57,9 @@ pub fn chart(case: &Case, loaded: &Loaded, rows: &[u32], kind: ChartKind, zone: 
     }
 }
 
+/// Hosts that are drawn: of more, those with the most problems.
+const HOSTS_DRAWN: usize = 60;
+
 /// The axis of time.
 struct Axis<'z> {
     first: i64,
@@ -124,11 +127,19 @@ fn density<'a>(case: &Case, loaded: &'a Loaded, events: impl Iterator<Item = Eve
         cells[axis.slice_of(event.time().unwrap_or(axis.first))][badness(event)] += 1;
         count += 1;
     }
-    let shown: Vec<(usize, Vec<[u32; 3]>)> =
+    let mut shown: Vec<(usize, Vec<[u32; 3]>)> =
         of_hosts.into_iter().enumerate().filter_map(|(host, cells)| Some((host, cells?))).collect();
+    let hosts = shown.len();
+    if hosts > HOSTS_DRAWN {
+        let sum = |cells: &[[u32; 3]], part: usize| cells.iter().map(|cell| u64::from(cell[part])).sum::<u64>();
+        shown.sort_by_cached_key(|(_, cells)| std::cmp::Reverse((sum(cells, 2), sum(cells, 1), sum(cells, 0))));
+        shown.truncate(HOSTS_DRAWN);
+        shown.sort_by_key(|(host, _)| *host);
+    }
     let bottom = TOP + shown.len() as f32 * BAND;
     let mut canvas = Canvas::new(WIDTH, bottom + 50.0);
-    axis.head(&mut canvas, title(case), &format!("{count} events by severity"));
+    let of = if hosts > shown.len() { format!(", the worst {} of {hosts} hosts", shown.len()) } else { String::new() };
+    axis.head(&mut canvas, title(case), &format!("{count} events by severity{of}"));
     axis.draw(&mut canvas, bottom);
     let per_slice = duration_text((axis.last - axis.first) / SLICES as i64);
     let step = (WIDTH - LEFT - RIGHT) / SLICES as f32;

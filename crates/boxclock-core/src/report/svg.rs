@@ -16,6 +16,8 @@ const RIGHT: usize = 20;
 const TOP: usize = 90;
 const LANE: usize = 56;
 const SLICES: usize = 240;
+/// Lanes that are drawn: of more hosts, those with pins and the worst; all others share the last one.
+const HOSTS_DRAWN: usize = 60;
 
 /// Hues that differ for people with any colour vision (the Okabe-Ito set), dark enough for white paper.
 const CALM: &str = "#56B4E9";
@@ -32,7 +34,10 @@ pub fn drawing(report: &Report<'_>) -> String {
         return Document::new().to_string();
     };
     let links = report.links();
-    let lanes = density.hosts.len();
+    let pinned: Vec<u32> =
+        report.pins.iter().filter_map(|pin| Some(report.event_of(pin)?.actor().host)).take(HOSTS_DRAWN / 2).collect();
+    let density = density.folded_but(HOSTS_DRAWN, &pinned);
+    let lanes = density.lanes();
     let bottom = TOP + lanes * LANE;
     let height = bottom + 60 + links.len() * 20 + 40;
     let x_of = |time: i64| {
@@ -67,6 +72,12 @@ pub fn drawing(report: &Report<'_>) -> String {
             document = document.add(label(&text, 20.0, y + 41.0).set("font-size", 11));
         }
         document = document.add(bars(density.lane(lane), y, peak));
+    }
+    if density.others > 0 {
+        let y = (TOP + density.hosts.len() * LANE) as f64;
+        let text = format!("{} other hosts", density.others);
+        document = document.add(label(&text, 20.0, y + 24.0).set("font-weight", "bold"));
+        document = document.add(bars(density.lane(density.hosts.len()), y, peak));
     }
     let lane_y = |host: u32| {
         density.hosts.iter().position(|other| *other == host).map(|lane| (TOP + lane * LANE + LANE / 2) as f64)

@@ -370,6 +370,32 @@ fn marks_of_a_drawing_do_not_lie_over_each_other() {
 }
 
 #[test]
+fn a_drawing_of_many_hosts_shows_the_pinned_and_the_worst() {
+    let lines: String = (0..400)
+        .map(|at| {
+            let level = if at % 40 == 7 { 3 } else { 6 };
+            format!("<{level}>1 2026-04-12T02:{:02}:{:02}Z tank-{at:03} dosingd 1 - - frame {at}\n", at / 60, at % 60)
+        })
+        .collect();
+    let folder = crate::testing::case(&[("all.log", lines.as_str())]);
+    let view = folder.view();
+    let logbook = Logbook::in_memory().unwrap();
+    let source = view.case.sources[0].name.clone();
+    let offset = lines.find("<6>1 2026-04-12T02:06:39Z").unwrap() as u64;
+    logbook.set_pin(&source, offset, "the last").unwrap();
+    let svg = drawing(&Report::new(&view, &logbook).unwrap());
+    assert!(svg.contains("341 other hosts"), "{svg}");
+    for shown in ["tank-399", "tank-367"] {
+        assert!(svg.contains(shown), "{shown}");
+    }
+    assert!(!svg.contains("tank-398"));
+    let rows = &view.loaded.table.order;
+    let zone = crate::clock::Zone::utc();
+    let drawn = chart::chart(&view.case, &view.loaded, rows, chart::ChartKind::Density, &zone).unwrap().to_svg();
+    assert!(drawn.contains("the worst 60 of 400 hosts") && drawn.contains("tank-367") && !drawn.contains("tank-398"));
+}
+
+#[test]
 fn codes_are_counted_once_an_event() {
     let (_folder, case, loaded) = case();
     let view = CaseView::new(case, loaded);

@@ -95,13 +95,20 @@ impl Density {
     /// With at most `most` lanes: those with the worst keep theirs, in their order; all others share the last one.
     #[must_use]
     pub fn folded(self, most: usize) -> Self {
+        self.folded_but(most, &[])
+    }
+
+    /// The same, but these hosts (or sources) keep their lanes before all others.
+    #[must_use]
+    pub fn folded_but(self, most: usize, kept: &[u32]) -> Self {
         if self.hosts.len() <= most {
             return self;
         }
         let badness = |lane: usize| {
             let cells = self.lane(lane).iter();
             let worst = cells.clone().map(|cell| (cell.dumps > 0, cell.worst)).max();
-            (worst, cells.filter(|cell| cell.worst >= Severity::WARN.0).count())
+            let is_kept = self.hosts.get(lane).is_some_and(|host| kept.contains(host));
+            (is_kept, worst, cells.filter(|cell| cell.worst >= Severity::WARN.0).count())
         };
         let mut order: Vec<usize> = (0..self.hosts.len()).collect();
         // Of equals the first stays first.

@@ -17,8 +17,32 @@ const MAX_SLICES: i64 = 1 << 21;
 const MIN_EVENTS: usize = 50;
 const USUAL_EVENTS: usize = 128;
 const MAX_ROWS_BACK: usize = 200_000;
+/// Hosts that are looked at: of more, those with the most events.
+const MAX_HOSTS: usize = 512;
 /// Silences that are given.
 const MAX_SILENCES: usize = 2000;
+
+/// Whether each host has enough events to have a usual pause, and is among the [`MAX_HOSTS`] with the most.
+fn busiest(table: &Table, work: &Work) -> Vec<bool> {
+    let group_parts = table.parts.len().div_ceil(workers() * 2).max(1);
+    let groups = parallel(table.parts.len().div_ceil(group_parts), work, |group| {
+        let mut counts = vec![0_u64; table.hosts.len()];
+        for part in table.parts.iter().skip(group * group_parts).take(group_parts) {
+            let hosts: Vec<usize> = part.actor_ids.iter().map(|id| table.actors[*id as usize].host as usize).collect();
+            part.segment.actor_ids.iter().for_each(|actor| counts[hosts[usize::from(*actor)]] += 1);
+        }
+        counts
+    });
+    let mut counts = vec![0_u64; table.hosts.len()];
+    for group in groups {
+        counts.iter_mut().zip(group).for_each(|(sum, count)| *sum += count);
+    }
+    let mut enough: Vec<usize> = (0..counts.len()).filter(|host| counts[*host] > MIN_EVENTS as u64).collect();
+    enough.sort_by_key(|host| std::cmp::Reverse(counts[*host]));
+    let mut busiest = vec![false; counts.len()];
+    enough.into_iter().take(MAX_HOSTS).for_each(|host| busiest[host] = true);
+    busiest
+}
 
 /// Slices of time in which each host has events: a bit each.
 struct Slices {
@@ -30,6 +54,7 @@ struct Slices {
 impl Slices {
     fn of(table: &Table, work: &Work) -> Option<Self> {
         let (first, last) = table.span?;
+        let busiest = busiest(table, work);
         let width = (last.saturating_sub(first) / MAX_SLICES).max(MIN_SLICE_NS);
         let words = (last.saturating_sub(first) / width) as usize / 64 + 1;
         let group_parts = table.parts.len().div_ceil(workers() * 2).max(1);
@@ -44,7 +69,7 @@ impl Slices {
                     .collect();
                 for (time, actor) in segment.times.iter().zip(segment.actor_ids.iter()) {
                     let (host, drift) = actors[usize::from(*actor)];
-                    if *time == NO_TIME {
+                    if *time == NO_TIME || !busiest[host] {
                         continue;
                     }
                     let slice = (drift.correct(*time).saturating_sub(first) / width) as usize;
@@ -124,4 +149,43 @@ fn silence_at(table: &Table, host: u32, (from, to): (i64, i64)) -> Option<RailMa
     let pause = next.saturating_sub(last);
     let is_long = pause > usual.saturating_mul(TIMES_USUAL).max(MIN_SILENCE_NS);
     is_long.then_some(RailMark { time: last, kind: MarkKind::Silence, row })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::case;
+
+    /// Events of a host each minute, with an hour without any.
+    fn with_a_pause(host: &str) -> String {
+        let minutes = (0..200).filter(|minute| !(80..140).contains(minute));
+        let line = |at: u32| format!("<6>1 2026-04-12T0{}:{:02}:00Z {host} dosingd 1 - - fed\n", at / 60, at % 60);
+        minutes.map(line).collect()
+    }
+
+    #[test]
+    fn a_host_with_a_usual_pause_is_silent_and_one_with_few_events_is_not() {
+        let few: String =
+            (0..40).map(|at| format!("<6>1 2026-04-12T00:{at:02}:30Z tank-7 dosingd 1 - - fed\n")).collect();
+        let few = few + "<6>1 2026-04-12T03:00:30Z tank-7 dosingd 1 - - fed\n";
+        let of_case = case(&[("pump.log", with_a_pause("pump-ctl").as_str()), ("few.log", few.as_str())]);
+        let view = of_case.view();
+        let found = silences(&view.loaded.table, &Work::default());
+        let hosts: Vec<&str> = found.iter().map(|mark| view.loaded.table.event(mark.row).host()).collect();
+        assert_eq!(hosts, ["pump-ctl"]);
+    }
+
+    #[test]
+    fn of_thousands_of_hosts_the_busiest_are_looked_at() {
+        let mut lines: String = (0..3000)
+            .flat_map(|host| (0..2).map(move |at| (host, at)))
+            .map(|(host, at)| format!("<6>1 2026-04-12T0{at}:00:01Z tank-{host} dosingd 1 - - fed\n"))
+            .collect();
+        lines.push_str(&with_a_pause("pump-ctl"));
+        let of_case = case(&[("all.log", lines.as_str())]);
+        let view = of_case.view();
+        let busiest = busiest(&view.loaded.table, &Work::default());
+        assert_eq!(busiest.iter().filter(|watched| **watched).count(), 1);
+        assert_eq!(silences(&view.loaded.table, &Work::default()).len(), 1);
+    }
 }
