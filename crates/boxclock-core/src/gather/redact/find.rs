@@ -36,6 +36,8 @@ pub struct Redactor<'r> {
     key: [u8; 32],
     /// By rule: values in small letters, and how often each was replaced.
     seen: Vec<HashMap<String, u64>>,
+    /// By rule: places of values beyond the [`VALUES`] that are remembered.
+    unlisted: Vec<u64>,
     /// Values that are replaced wherever they stand, with their rules.
     known: Option<(AhoCorasick, Vec<(String, usize)>)>,
     /// Values that stay as they are, in small letters.
@@ -45,7 +47,14 @@ pub struct Redactor<'r> {
 impl<'r> Redactor<'r> {
     /// A redactor with the key of a case.
     pub fn new(rules: &'r [Rule], key: [u8; 32]) -> Self {
-        Self { rules, key, seen: vec![HashMap::new(); rules.len()], known: None, kept: Vec::new() }
+        Self {
+            rules,
+            key,
+            seen: vec![HashMap::new(); rules.len()],
+            unlisted: vec![0; rules.len()],
+            known: None,
+            kept: Vec::new(),
+        }
     }
 
     /// The same, but these values stay as they are, whatever rule finds them: somebody has looked at each.
@@ -230,10 +239,11 @@ impl<'r> Redactor<'r> {
         };
         for span in &kept {
             let value = line.get(span.start..span.end).unwrap_or_default().to_lowercase();
-            if let Some(seen) = self.seen.get_mut(span.rule)
-                && (seen.len() < VALUES || seen.contains_key(&value))
-            {
+            let Some(seen) = self.seen.get_mut(span.rule) else { continue };
+            if seen.len() < VALUES || seen.contains_key(&value) {
                 *seen.entry(value).or_default() += 1;
+            } else if let Some(places) = self.unlisted.get_mut(span.rule) {
+                *places += 1;
             }
         }
         if kept.len() == spans.len() { all } else { self.replaced(line, &kept) }
@@ -272,10 +282,10 @@ impl<'r> Redactor<'r> {
 
     /// What was replaced so far.
     pub fn applied(&self) -> Vec<AppliedRule> {
-        let rows = self.rules.iter().zip(&self.seen).filter(|(_, seen)| !seen.is_empty());
-        rows.map(|(rule, seen)| AppliedRule {
+        let rows = self.rules.iter().zip(&self.seen).zip(&self.unlisted).filter(|((_, seen), _)| !seen.is_empty());
+        rows.map(|((rule, seen), unlisted)| AppliedRule {
             rule: rule.name.clone(),
-            places: seen.values().sum(),
+            places: seen.values().sum::<u64>().saturating_add(*unlisted),
             values: seen.len() as u64,
         })
         .collect()

@@ -83,6 +83,18 @@ fn evidence_that_looks_like_a_secret_stays() {
     assert!(same * 1000 >= (same + changed.len()) * 995, "{}", changed.join("\n"));
 }
 
+#[test]
+fn places_are_counted_beyond_the_values_that_are_remembered() {
+    let mut rules = Rules::default();
+    rules.add("own.toml", "[[rule]]\nname = \"id\"\ntitle = \"x\"\npattern = 'id-[0-9]+'\nfinds = [\"an ‹id-7› x\"]\n");
+    let mut redactor = Redactor::new(&rules.good, [7; 32]);
+    let text: String = (0..270_000).map(|at| format!("id-{at}\n")).collect();
+    let out = redactor.text(&text, None);
+    assert!(!out.contains("id-0\n") && !out.contains("id-269999\n"));
+    let applied = redactor.applied();
+    assert_eq!((applied[0].places, applied[0].values), (270_000, 262_144));
+}
+
 fn rules() -> Rules {
     let rules = Rules::shipped();
     let wrong: Vec<String> = rules.wrong.iter().map(|(_, mistake)| mistake.clone()).collect();
