@@ -5,6 +5,10 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, SystemTime};
 
+use sha2::{Digest, Sha256};
+
+use crate::files::FileFound;
+use crate::text::hex;
 use crate::{Error, Result, new_file, platform};
 
 /// What has not been used for so long is removed.
@@ -25,6 +29,33 @@ pub fn forget_all() -> Result<u64> {
     let bytes = size_of(&cache);
     std::fs::remove_dir_all(&cache).map_err(|error| Error::at(&cache, "cannot remove", error))?;
     Ok(bytes)
+}
+
+/// One folder of the cache for each state of each file, in the part of the cache called `part`. `more` is what else decides what is made
+/// of it.
+///
+/// # Errors
+/// When the user has no folder for the cache.
+pub(crate) fn folder_of_file<'a>(
+    part: &str,
+    file: &FileFound,
+    more: impl IntoIterator<Item = &'a [u8]>,
+) -> Result<PathBuf> {
+    let mut hash = Sha256::new();
+    let full = std::fs::canonicalize(&file.path).unwrap_or_else(|_| file.path.clone());
+    hash.update(full.as_os_str().as_encoded_bytes());
+    hash.update([0]);
+    hash.update(file.len_bytes.to_le_bytes());
+    hash.update(file.modified.to_le_bytes());
+    // A file that was written twice within a second, with the same length.
+    hash.update(platform::changed_ns(&file.path).to_le_bytes());
+    for bytes in more {
+        hash.update((bytes.len() as u64).to_le_bytes());
+        hash.update(bytes);
+    }
+    let cache =
+        platform::cache_dir().ok_or_else(|| Error::new("no folder for the cache: set HOME or XDG_CACHE_HOME"))?;
+    Ok(cache.join(part).join(hex(&hash.finalize()).get(..32).unwrap_or("file")))
 }
 
 /// Puts a finished folder in its place in the cache. Several programs may finish the same one at once: the first stays, since others

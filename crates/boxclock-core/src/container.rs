@@ -18,14 +18,12 @@ use std::io::{self, BufReader, Read};
 use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
-use sha2::{Digest, Sha256};
 
 use crate::clock::SECOND;
 use crate::files::FileFound;
-use crate::text::hex;
 use crate::trouble::{LeftOut, Trouble};
 use crate::work::Work;
-use crate::{Error, Result, cache, limits, platform};
+use crate::{Error, Result, cache, limits};
 
 mod extract;
 mod zstd;
@@ -169,21 +167,8 @@ pub fn extract_into(file: &FileFound, kind: Kind, folder: &Path, passwords: &[St
     opened(contents, folder, file).ok_or_else(|| Error::new(format!("{} has vanished meanwhile", folder.display())))
 }
 
-/// One folder of the cache for each state of each container.
 fn cache_folder(file: &FileFound, passwords: &[String]) -> Result<PathBuf> {
-    let mut hash = Sha256::new();
-    let full = std::fs::canonicalize(&file.path).unwrap_or_else(|_| file.path.clone());
-    hash.update(full.as_os_str().as_encoded_bytes());
-    hash.update([0]);
-    hash.update(file.len_bytes.to_le_bytes());
-    hash.update(file.modified.to_le_bytes());
-    for password in passwords {
-        hash.update(password.as_bytes());
-        hash.update([0]);
-    }
-    let cache =
-        platform::cache_dir().ok_or_else(|| Error::new("no folder for the cache: set HOME or XDG_CACHE_HOME"))?;
-    Ok(cache.join("extracted").join(hex(&hash.finalize()).get(..32).unwrap_or("container")))
+    cache::folder_of_file("extracted", file, passwords.iter().map(String::as_bytes))
 }
 
 fn stored(target: &Path, file: &FileFound) -> Option<Opened> {

@@ -20,6 +20,9 @@ use crate::logbook::{ChainLink, Link, Logbook, Pin, RemedyStep, Story, Verified}
 use crate::platform;
 use crate::work::Work;
 
+/// Hosts that a drawing shows by themselves: of more, those with the most trouble.
+const HOSTS_DRAWN: usize = 60;
+
 /// All that a report is made of.
 pub struct Report<'a> {
     /// The case and its events.

@@ -12,8 +12,8 @@ pub(super) const FEWEST_KINDS: usize = 60;
 
 /// The most that a word that all programs use can tie.
 const COMMON_MOST: f64 = 0.35;
-/// How well a change of the clock, zone or schedule leads to a job of the same host that comes at another time of the day; and the most that
-/// anything else does.
+/// How well a change of the clock, zone or schedule leads to a job of the same host that comes at another time of the day; and the
+/// most that anything else does.
 const MOVED_BY_CLOCK: f64 = 0.8;
 const MOVED_BY_OTHERS: f64 = 0.25;
 /// How much a word that all programs use counts.
@@ -226,10 +226,8 @@ impl<'a> Links<'a> {
             }
         }
         if b.moved && strength > 0.0 {
-            let clock = wording::effect_of("clock");
-            let can_move = clock | wording::effect_of("schedule") | wording::effect_of("service");
-            let moving = clock | wording::effect_of("schedule");
-            if a.leads_to & can_move == 0 {
+            let moving = wording::effect_of("clock") | wording::effect_of("schedule");
+            if a.leads_to & (moving | wording::effect_of("service")) == 0 {
                 strength = f64::min(strength, MOVED_BY_OTHERS);
             } else if a.leads_to & moving != 0 && is_change && same_host {
                 (strength, why) = (f64::max(strength, MOVED_BY_CLOCK), Some(Why::Effect(a.leads_to & moving)));

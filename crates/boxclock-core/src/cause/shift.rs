@@ -5,7 +5,6 @@ use std::collections::{HashMap, HashSet};
 use serde_json::Value;
 
 use crate::clock::{DAY, HOUR, MINUTE};
-
 use crate::format::Record;
 
 /// Different values up to which a column is a choice among few.
@@ -125,12 +124,13 @@ pub(super) fn last_differs(messages: &[Vec<Slot>]) -> Option<String> {
     if before.len() < FEWEST_USUAL {
         return None;
     }
-    let of =
-        |slots: &'_ [Slot], key: &str| slots.iter().find(|(other, _)| other == key).map(|(_, value)| value.clone());
     for (key, value) in last.iter().filter(|(_, value)| !value.is_empty()) {
-        let values: Option<Vec<String>> = before.iter().map(|slots| of(slots, key)).collect();
+        let of_key = |slots: &'_ Vec<Slot>| slots.iter().position(|(other, _)| other == key);
+        let values: Option<Vec<&str>> = before.iter().map(|slots| Some(slots[of_key(slots)?].1.as_str())).collect();
         let Some(values) = values else { continue };
-        let label = if key.starts_with('@') { "the value" } else { key.as_str() };
+        let is_named = !key.starts_with('@');
+        let label = if is_named { key.as_str() } else { "the value" };
+        let says = |usual: &str| format!("{label} is {value}, and was {usual} the {} times before", before.len());
         let numbers: Option<Vec<f64>> = values.iter().map(|value| number(value)).collect();
         if let (Some(numbers), Some(now)) = (numbers, number(value)) {
             let (low, high) = numbers
@@ -140,18 +140,13 @@ pub(super) fn last_differs(messages: &[Vec<Slot>]) -> Option<String> {
             let is_steady = low > 0.0 && high <= 2.0 * low;
             let is_far = now > 3.0 * high || now >= 0.0 && now * 3.0 < low;
             if is_steady && is_far && now.max(high) >= 10.0 {
-                return Some(format!(
-                    "{label} is {value}, and was {} the {} times before",
-                    values[values.len() - 1],
-                    before.len()
-                ));
+                return Some(says(values[values.len() - 1]));
             }
             continue;
         }
-        let is_named = !key.starts_with('@');
         let same = values.iter().all(|other| *other == values[0]);
-        if is_named && same && *value != values[0] && !values[0].is_empty() {
-            return Some(format!("{label} is {value}, and was {} the {} times before", values[0], before.len()));
+        if is_named && same && value != values[0] && !values[0].is_empty() {
+            return Some(says(values[0]));
         }
     }
     None

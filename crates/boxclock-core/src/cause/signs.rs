@@ -318,7 +318,7 @@ impl Finder<'_> {
             let (first, last) = (time(self, first_row), time(self, last_row));
             let (begin, _) = spans[&(key.host, key.log)];
             if OF_A_JOB.contains(&rows.len()) && last.saturating_sub(first) >= DAY + 12 * HOUR {
-                self.last_of_a_job(*key, rows);
+                self.last_of_a_job(*key, rows, &mut budget);
             }
             // What people run is no message that lasts.
             if count <= RARE || self.record(first_row).body.contains("COMMAND=") {
@@ -339,37 +339,38 @@ impl Finder<'_> {
         Ok(())
     }
 
-    /// The last run of a job that came, or said, what none before did.
-    fn last_of_a_job(&mut self, key: GroupKey, rows: &[Row]) {
+    /// The last run of a job that came, or said, what none before did. `budget` is how many records may still be read for that.
+    fn last_of_a_job(&mut self, key: GroupKey, rows: &[Row], budget: &mut usize) {
         let times: Vec<i64> = rows.iter().filter_map(|row| self.event(*row).time()).collect();
-        let Some(last) = rows.last().copied().filter(|last| !self.record(*last).body.contains("COMMAND=")) else {
+        let (Some(last), [first_time, .., last_time]) = (rows.last().copied(), times.as_slice()) else { return };
+        let moved = moved_in_day(&times);
+        // Once or twice a day, not some in a row.
+        let is_daily = rows.len() as i64 <= 2 * (last_time.saturating_sub(*first_time) / DAY) + 2;
+        if (moved.is_none() && !is_daily) || rows.len() > *budget {
             return;
-        };
-        let until = times.last().copied().unwrap_or_default().saturating_add(DAY);
-        if let Some(moved) = moved_in_day(&times) {
+        }
+        *budget -= rows.len();
+        // What people run is no job.
+        if self.record(last).body.contains("COMMAND=") {
+            return;
+        }
+        let until = last_time.saturating_add(DAY);
+        if let Some(moved) = moved {
             let way = if moved > 0 { "later" } else { "earlier" };
-            let what = format!(
-                "it came {} {way} in the day than the {} times before",
-                duration_text(moved.abs()),
-                times.len() - 1
-            );
+            let (apart, before) = (duration_text(moved.abs()), times.len() - 1);
+            let what = format!("it came {apart} {way} in the day than the {before} times before");
             self.add(last, key, SignKind::Shift, Some(what), Some(until));
             // Its hour is that of a clock or of a schedule.
             if let Some(sign) = self.signs.list.last_mut().filter(|sign| sign.row == last) {
                 sign.effects |= wording::effect_of("clock") | wording::effect_of("schedule");
                 sign.moved = true;
             }
-        }
-        let days =
-            times.last().copied().unwrap_or_default().saturating_sub(times.first().copied().unwrap_or_default()) / DAY;
-        // Once or twice a day, not some in a row.
-        if rows.len() as i64 > 2 * days + 2 {
-            return;
-        }
-        let messages: Vec<_> =
-            rows.iter().map(|row| slots(&self.record(*row), |name| !is_of_the_machine(name))).collect();
-        if let Some(what) = last_differs(&messages) {
-            self.add(last, key, SignKind::Shift, Some(what), Some(until));
+        } else {
+            let messages: Vec<_> =
+                rows.iter().map(|row| slots(&self.record(*row), |name| !is_of_the_machine(name))).collect();
+            if let Some(what) = last_differs(&messages) {
+                self.add(last, key, SignKind::Shift, Some(what), Some(until));
+            }
         }
     }
 

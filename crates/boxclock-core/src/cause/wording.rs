@@ -269,6 +269,7 @@ mod tests {
         assert_eq!(tried_in_vain(story), ["The plan was changed too, so we went back to revision 40: no difference"]);
         assert!(tried_in_vain("Alles steht. Ein Neustart half nicht.").len() == 1);
         assert!(tried_in_vain("It stopped. A restart helped for an hour.").is_empty());
+        assert!(tried_in_vain("It still fails since the plan was edited. Nothing changed on the gateway.").is_empty());
     }
 
     #[test]

@@ -4,15 +4,13 @@ use std::fs::File;
 use std::io::{self, BufWriter, Write};
 use std::path::PathBuf;
 
-use sha2::{Digest, Sha256};
-
 use super::{Decoded, Input, Output};
 use crate::files::FileFound;
 use crate::format::LineFormat;
 use crate::source::ByteTotals;
-use crate::text::{SourceFile, hex};
+use crate::text::SourceFile;
 use crate::work::Work;
-use crate::{Error, Result, cache, platform};
+use crate::{Error, Result, cache};
 
 /// A decoded file.
 #[derive(Clone, Debug)]
@@ -89,18 +87,7 @@ pub fn decode_bytes(decoder: &Decoded, bytes: &[u8]) -> Result<(Vec<u8>, ByteTot
 }
 
 fn cache_folder(file: &FileFound, decoder: &Decoded) -> Result<PathBuf> {
-    let mut hash = Sha256::new();
-    let full = std::fs::canonicalize(&file.path).unwrap_or_else(|_| file.path.clone());
-    hash.update(full.as_os_str().as_encoded_bytes());
-    hash.update([0]);
-    hash.update(file.len_bytes.to_le_bytes());
-    hash.update(file.modified.to_le_bytes());
-    hash.update(platform::changed_ns(&file.path).to_le_bytes());
-    hash.update(decoder.name().as_bytes());
-    hash.update(decoder.version().to_le_bytes());
-    let cache =
-        platform::cache_dir().ok_or_else(|| Error::new("no folder for the cache: set HOME or XDG_CACHE_HOME"))?;
-    Ok(cache.join("decoded").join(hex(&hash.finalize()).get(..32).unwrap_or("file")))
+    cache::folder_of_file("decoded", file, [decoder.name().as_bytes(), &decoder.version().to_le_bytes()[..]])
 }
 
 fn stored(folder: &std::path::Path) -> Option<Text> {

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use super::canvas::{Anchor, BAD, CALM, Canvas, Colour, FAINT, INK, WARN};
-use super::ticks;
+use super::{HOSTS_DRAWN, ticks};
 use crate::case::{Case, Loaded};
 use crate::clock::Zone;
 use crate::clock::human::{date_time, duration_text};
@@ -56,9 +56,6 @@ pub fn chart(case: &Case, loaded: &Loaded, rows: &[u32], kind: ChartKind, zone: 
         ChartKind::Lanes => Ok(lanes(case, events(), &axis)),
     }
 }
-
-/// Hosts that are drawn: of more, those with the most problems.
-const HOSTS_DRAWN: usize = 60;
 
 /// The axis of time.
 struct Axis<'z> {

@@ -4,7 +4,7 @@ use svg::Document;
 use svg::node::element::path::Data;
 use svg::node::element::{Circle, Group, Line, Path, Rectangle, Text, Title};
 
-use super::Report;
+use super::{HOSTS_DRAWN, Report};
 use crate::clock::human::date_time;
 use crate::clock::{DAY, MINUTE, SECOND, Zone};
 use crate::timeline::density::{Cell, density};
@@ -16,8 +16,6 @@ const RIGHT: usize = 20;
 const TOP: usize = 90;
 const LANE: usize = 56;
 const SLICES: usize = 240;
-/// Lanes that are drawn: of more hosts, those with pins and the worst; all others share the last one.
-const HOSTS_DRAWN: usize = 60;
 
 /// Hues that differ for people with any colour vision (the Okabe-Ito set), dark enough for white paper.
 const CALM: &str = "#56B4E9";
@@ -36,6 +34,7 @@ pub fn drawing(report: &Report<'_>) -> String {
     let links = report.links();
     let pinned: Vec<u32> =
         report.pins.iter().filter_map(|pin| Some(report.event_of(pin)?.actor().host)).take(HOSTS_DRAWN / 2).collect();
+    // All others share the last lane.
     let density = density.folded_but(HOSTS_DRAWN, &pinned);
     let lanes = density.lanes();
     let bottom = TOP + lanes * LANE;

@@ -238,13 +238,10 @@ impl Keys {
     }
 
     /// A value that starts with `rest`, in quotes or without.
-    fn worded(&self, text: &str, start: usize, whole: &str, way: Way, is_weak: bool) -> Option<(usize, usize)> {
+    fn worded(&self, text: &str, start: usize, rest: &str, way: Way, is_weak: bool) -> Option<(usize, usize)> {
         // `N'…'`, `E'…'`: how strings of SQL begin.
-        let rest = whole;
-        let rest = ["N'", "E'", "n'", "e'"]
-            .iter()
-            .find_map(|lead| rest.strip_prefix(&lead[..1]).filter(|_| rest.starts_with(lead)));
-        let rest = rest.unwrap_or(whole);
+        let is_sql = ["N'", "E'", "n'", "e'"].iter().any(|lead| rest.starts_with(lead));
+        let rest = if is_sql { &rest[1..] } else { rest };
         let at = text.len() - rest.len();
         // `user=<name>`, `user=[name]`
         if self.names
@@ -337,8 +334,11 @@ impl Keys {
         if is_weak && is_name() {
             return None;
         }
-        let hash = way == Way::Loose && value.len() == 40 && value.bytes().all(|byte| byte.is_ascii_hexdigit());
-        if is_weak && (hash || is_known_form(value) || way == Way::Option && value.contains(['/', ':'])) {
+        if is_weak
+            && (is_known_form(value)
+                || is_key_print(text.get(..at).unwrap_or_default(), value)
+                || way == Way::Option && value.contains(['/', '\\', ':']))
+        {
             return None;
         }
         let good = if is_weak { is_random(value) || value.len() >= 16 && !plain } else { true };
@@ -346,31 +346,35 @@ impl Keys {
     }
 }
 
+/// How names of ways of encryption begin.
+const CIPHERS: [&str; 26] = [
+    "aes", "des", "3des", "rsa", "dsa", "ecdsa", "ecdh", "ed25519", "ed448", "x25519", "x448", "sha", "md5", "hmac",
+    "chacha", "poly", "camellia", "aria", "curve", "secp", "prime", "dh", "rc4", "blake", "nist", "ssh",
+];
+
 /// What stands behind `key`, `session` or `signature` and is no secret: the name of a way of encryption (`ED25519`, `AES-256-GCM`), a
 /// moment, the identity of an account (`S-1-5-18`), the session of a database (start and process in hexadecimal).
 fn is_known_form(value: &str) -> bool {
+    let lower = value.to_ascii_lowercase();
     let digits = value.bytes().filter(u8::is_ascii_digit).count();
-    let parts = || value.split(['-', '_']);
-    let is_word_or_number = |part: &str| {
-        let letters = part.trim_end_matches(|letter: char| letter.is_ascii_digit());
-        letters.len() <= 6 && letters.bytes().all(|byte| byte.is_ascii_alphabetic()) && part.len() - letters.len() <= 5
-    };
-    let method = value.starts_with(|letter: char| letter.is_ascii_alphabetic())
-        && digits <= 6
-        && parts().count() <= 4
-        && parts().all(is_word_or_number)
-        && value
-            .bytes()
-            .all(|byte| !byte.is_ascii_lowercase() || !value.bytes().any(|other| other.is_ascii_uppercase()));
-    let moment = value.len() >= 10
-        && value.get(..4).is_some_and(|year| year.bytes().all(|byte| byte.is_ascii_digit()))
-        && value.as_bytes()[4] == b'-'
-        && value.as_bytes()[7] == b'-';
-    let hexadecimal = |text: &str| !text.is_empty() && text.bytes().all(|byte| byte.is_ascii_hexdigit());
+    let cipher = value.len() <= 24 && digits <= 6 && CIPHERS.iter().any(|name| lower.starts_with(name));
+    let is_digit = |at: usize| value.as_bytes().get(at).is_some_and(u8::is_ascii_digit);
+    let is_hyphen = |at: usize| value.as_bytes().get(at) == Some(&b'-');
+    let moment = (0..4).chain(5..7).chain(8..10).all(is_digit) && is_hyphen(4) && is_hyphen(7);
     let session = value.split_once('.').is_some_and(|(start, process)| {
-        start.len() == 8 && process.len() <= 8 && hexadecimal(start) && hexadecimal(process)
+        start.len() == 8 && process.len() <= 8 && is_hexadecimal(start) && is_hexadecimal(process)
     });
-    method || moment || session || value.starts_with("S-1-")
+    cipher || moment || session || value.starts_with("S-1-")
+}
+
+/// `kernel key: 4f447c55…`: the print of a public key by SHA-1, as certificates are listed.
+fn is_key_print(before: &str, value: &str) -> bool {
+    let lead = before.trim_end_matches([' ', ':', '\'', '"']);
+    value.len() == 40 && is_hexadecimal(value) && (lead.ends_with(" key") || lead.ends_with(" Key"))
+}
+
+fn is_hexadecimal(text: &str) -> bool {
+    !text.is_empty() && text.bytes().all(|byte| byte.is_ascii_hexdigit())
 }
 
 /// `PWD=/var/log`: the shell's name for the folder where it is, not for a password.
