@@ -6,6 +6,7 @@
 )]
 use std::fs::File;
 use std::path::Path;
+use std::sync::Arc;
 
 use serde_json::{Map, Value};
 
@@ -14,9 +15,11 @@ use crate::format::Record;
 use crate::{Error, Result};
 
 mod elf_core;
+mod elf_image;
 mod examine;
 mod exception;
 mod field;
+mod go_table;
 mod instruction;
 mod judge;
 mod kernel_dump;
@@ -268,6 +271,8 @@ pub struct Module {
     pub mappings: Vec<(u64, u64, u64)>,
     /// Whether its file had been deleted or replaced by then.
     pub deleted: bool,
+    /// The whole file, where only the dump has it: the kernel's own library in a process.
+    pub image: Option<Arc<[u8]>>,
 }
 
 impl Module {

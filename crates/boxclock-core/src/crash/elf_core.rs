@@ -9,6 +9,7 @@
 
 use std::fs::File;
 
+use super::elf_image::{Auxiliary, Images};
 use super::field::Fields;
 use super::memory::{Machine, Memory, Range, Registers};
 use super::signal::{self, SignalInfo};
@@ -109,16 +110,23 @@ impl DumpFormat for ElfCore {
             }
         }
         crash.memory = Memory::new(ranges);
-        let mut signal = SignalInfo::default();
+        let mut told = Told::default();
         for (offset, size) in notes {
-            core.notes(offset, size, &mut crash, &mut signal);
+            core.notes(offset, size, &mut crash, &mut told);
         }
         if last_byte > len_bytes {
             crash.trouble.push(format!("cut off at byte {len_bytes}: its headers promise {last_byte} bytes"));
         }
-        core.conclude(&mut crash, signal);
+        core.conclude(&mut crash, told);
         Ok(crash)
     }
+}
+
+/// What the notes say that is put together when all are read.
+#[derive(Default)]
+struct Told {
+    signal: SignalInfo,
+    auxiliary: Auxiliary,
 }
 
 struct Core<'a> {
@@ -129,7 +137,7 @@ struct Core<'a> {
 }
 
 impl Core<'_> {
-    fn notes(&self, offset: u64, size: u64, crash: &mut Crash, signal: &mut SignalInfo) {
+    fn notes(&self, offset: u64, size: u64, crash: &mut Crash, told: &mut Told) {
         let wanted = size.min(limits::ELF_NOTE_BYTES);
         if wanted < size {
             crash.trouble.push(format!("notes at byte {offset}: only the first {wanted} of {size} bytes are read"));
@@ -155,11 +163,11 @@ impl Core<'_> {
             };
             match kind {
                 // The thread that failed comes first.
-                NT_PRSTATUS => self.thread(&data, crash, signal),
+                NT_PRSTATUS => self.thread(&data, crash, &mut told.signal),
                 NT_PRPSINFO => self.process(&data, crash),
-                NT_SIGINFO => self.signal(&data, signal),
+                NT_SIGINFO => self.signal(&data, &mut told.signal),
                 NT_FILE => self.files(&data, crash),
-                NT_AUXV => self.auxiliary(&data, crash),
+                NT_AUXV => self.auxiliary(&data, &mut told.auxiliary),
                 _ => {}
             }
             at = data_at.saturating_add(padded(data_size));
@@ -229,35 +237,32 @@ impl Core<'_> {
         }
     }
 
-    /// The vector that the kernel hands to a program: among others where the program's entry is, and who runs it.
-    fn auxiliary(&self, data: &Fields, crash: &mut Crash) {
-        const AT_ENTRY: u64 = 9;
+    /// The vector that the kernel hands to a program.
+    fn auxiliary(&self, data: &Fields, auxiliary: &mut Auxiliary) {
         let size = if self.wide { 8 } else { 4 };
         for index in 0..data.len() / (2 * size) {
             let at = index * 2 * size;
-            if data.word(at, self.wide) == Some(AT_ENTRY)
-                && let Some(entry) = data.word(at + size, self.wide)
-            {
-                crash.attributes.insert("process.entry".into(), format!("0x{entry:x}").into());
+            if let (Some(kind), Some(value)) = (data.word(at, self.wide), data.word(at + size, self.wide)) {
+                auxiliary.take(kind, value);
             }
         }
     }
 
     /// What all notes together say.
-    fn conclude(&self, crash: &mut Crash, signal: SignalInfo) {
+    fn conclude(&self, crash: &mut Crash, Told { signal, auxiliary }: Told) {
+        let images = Images { file: self.file, memory: &crash.memory, wide: self.wide, big_endian: self.big_endian };
+        if crash.modules.is_empty() {
+            crash.modules = images.modules(&auxiliary, crash.process.as_deref());
+        }
+        crash.modules.extend(auxiliary.own_library.and_then(|base| images.own_library(base)));
         for module in &mut crash.modules {
             if let Some(path) = module.path.strip_suffix(" (deleted)") {
                 module.path = path.to_owned();
                 module.deleted = true;
             }
-            module.build_id = self.build_id(&crash.memory, module);
+            module.build_id = images.build_id(module.base);
         }
-        let entry = crash.attributes.remove("process.entry");
-        let entry = entry
-            .as_ref()
-            .and_then(|entry| entry.as_str()?.strip_prefix("0x"))
-            .and_then(|hex| u64::from_str_radix(hex, 16).ok());
-        let program = entry.and_then(|entry| crash.module_at(entry));
+        let program = auxiliary.entry.and_then(|entry| crash.module_at(entry));
         crash.executable = program.or(crash.modules.first()).map(|module| module.path.clone());
         // The modules with code are the program's; data files that it had mapped are none.
         let has_code = |module: &Module| {
@@ -295,55 +300,6 @@ impl Core<'_> {
         }
         instruction::access(&memory.read(self.file, registers.instruction, 16))
     }
-
-    /// The build id of a module, from its first page, which cores hold by default: the note `NT_GNU_BUILD_ID`.
-    fn build_id(&self, memory: &Memory, module: &Module) -> Option<String> {
-        const HEAD: u64 = 4096;
-        let range = memory.range(module.base)?;
-        let offset = range.offset.saturating_add(module.base.saturating_sub(range.start));
-        let image = Fields::read(self.file, offset, HEAD.min(range.held), HEAD, self.big_endian).ok()?;
-        if image.slice(0, 4) != Some(b"\x7FELF".as_slice()) {
-            return None;
-        }
-        let (table, entry, count) = if self.wide {
-            (image.u64(32)?, image.u16(54)?, image.u16(56)?)
-        } else {
-            (u64::from(image.u32(28)?), image.u16(42)?, image.u16(44)?)
-        };
-        let table = usize::try_from(table).ok()?;
-        for index in 0..usize::from(count) {
-            let at = table.checked_add(index * usize::from(entry))?;
-            if image.u32(at)? != PT_NOTE {
-                continue;
-            }
-            let note_at = usize::try_from(image.word(at + if self.wide { 8 } else { 4 }, self.wide)?).ok()?;
-            let size = usize::try_from(image.word(at + if self.wide { 32 } else { 16 }, self.wide)?).ok()?;
-            if let Some(id) = image.part(note_at, size).and_then(|notes| build_id_in(&notes)) {
-                return Some(id);
-            }
-        }
-        None
-    }
-}
-
-/// The build id among the notes of a program.
-fn build_id_in(notes: &Fields) -> Option<String> {
-    const NT_GNU_BUILD_ID: u32 = 3;
-    const NT_GO_BUILD_ID: u32 = 4;
-    let padded = |size: u32| (size as usize).saturating_add(3) & !3;
-    let mut at = 0_usize;
-    while at < notes.len() {
-        let (name, data, kind) = (notes.u32(at)?, notes.u32(at + 4)?, notes.u32(at + 8)?);
-        let data_at = (at + 12).checked_add(padded(name))?;
-        if kind == NT_GNU_BUILD_ID && notes.slice(at + 12, 3) == Some(b"GNU".as_slice()) {
-            return notes.slice(data_at, data as usize).map(crate::text::hex);
-        }
-        if kind == NT_GO_BUILD_ID && notes.slice(at + 12, 2) == Some(b"Go".as_slice()) {
-            return notes.slice(data_at, data as usize).map(crate::text::hex);
-        }
-        at = data_at.checked_add(padded(data))?;
-    }
-    None
 }
 
 /// The registers in `elf_prstatus`, by their numbers in DWARF.

@@ -36,6 +36,11 @@ impl Fields {
         Ok(Self { bytes, big_endian })
     }
 
+    /// These bytes.
+    pub(super) fn of(bytes: &[u8], big_endian: bool) -> Self {
+        Self { bytes: bytes.to_vec(), big_endian }
+    }
+
     /// How many bytes there are.
     pub(super) fn len(&self) -> usize {
         self.bytes.len()

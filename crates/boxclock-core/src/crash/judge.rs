@@ -209,8 +209,14 @@ pub(super) fn refine(crash: &mut Crash, frames: &[Frame]) -> Class {
     if matches!((number, crash.what.detail.as_deref()), (Some(7), Some("BUS_MCEERR_AR" | "BUS_MCEERR_AO"))) {
         return Class::Hardware;
     }
-    if matches!((number, crash.what.detail.as_deref()), (Some(7), Some("BUS_ADRERR"))) {
+    // Nearly all are mapped files that were cut; without a sub-code that has to do.
+    if matches!((number, crash.what.detail.as_deref()), (Some(7), Some("BUS_ADRERR") | None)) {
         return Class::File;
+    }
+    if crash.what.detail.is_none() && is_sent(number, frames) {
+        crash.what.kind = Kind::Killed;
+        crash.what.words = Some(SENT.to_owned());
+        return Class::Killed;
     }
     let aborted = matches!(number, Some(5 | 6)) || crash.what.kind != Kind::Signal;
     let roles: Vec<&Role> = frames
@@ -267,6 +273,25 @@ pub(super) fn refine(crash: &mut Crash, frames: &[Frame]) -> Class {
         _ if number == Some(6) => Class::Abort,
         (_, Nature::StackOverflow) => Class::Stack,
         _ => Class::Fault,
+    }
+}
+
+const SENT: &str = "it was sent by another process, as far as the stack shows: the program did not send it to itself";
+
+/// Whether a signal of which the dump does not say who sent it was sent by another process: one that no processor raises, while
+/// nothing on the stack sends it.
+fn is_sent(number: Option<u32>, frames: &[Frame]) -> bool {
+    const SENDS: [&str; 6] = ["abort", "raise", "kill", "pthread_kill", "tgkill", "runtime.raise"];
+    let sends = |frame: &Frame| {
+        let name = frame.bare_function().unwrap_or_default().trim_start_matches("__GI_");
+        SENDS.contains(&name.trim_end_matches(".abi0"))
+    };
+    let told = frames.len() > 1 && frames.iter().all(|frame| frame.function.is_some() || frame.module.is_none());
+    match number {
+        // Quit, from a terminal or another process.
+        Some(3) => true,
+        Some(6) => told && !frames.iter().any(sends),
+        _ => false,
     }
 }
 

@@ -120,6 +120,11 @@ impl Memory {
         self.ranges.get(at).filter(|range| address.wrapping_sub(range.start) < range.size)
     }
 
+    /// The first addresses of the parts that the dump holds something of.
+    pub fn starts(&self) -> impl Iterator<Item = u64> {
+        self.ranges.iter().filter(|range| range.held > 0).map(|range| range.start)
+    }
+
     /// Whether the dump says which parts of memory there were.
     pub fn is_known(&self) -> bool {
         !self.ranges.is_empty()

@@ -74,6 +74,9 @@ impl<'a> Programs<'a> {
     }
 
     fn find(&self, module: &Module) -> Option<Program> {
+        if let Some(image) = &module.image {
+            return Program::of_bytes(Arc::clone(image));
+        }
         let path = module.path.replace('\\', "/");
         let name = path.rsplit('/').next().unwrap_or(&path);
         let mut named: Vec<&ProgramFile> =
@@ -150,7 +153,11 @@ impl Program {
     fn open(path: &Path) -> Option<Self> {
         let mut bytes = Vec::new();
         platform::open_regular(path).ok()?.take(MOST_BYTES + 1).read_to_end(&mut bytes).ok()?;
-        let bytes: Arc<[u8]> = Some(bytes).filter(|bytes| bytes.len() as u64 <= MOST_BYTES)?.into();
+        Self::of_bytes(Some(bytes).filter(|bytes| bytes.len() as u64 <= MOST_BYTES)?.into())
+    }
+
+    /// A file that is in memory already; `None` where it is no program.
+    fn of_bytes(bytes: Arc<[u8]>) -> Option<Self> {
         let file = object::File::parse(&*bytes).ok()?;
         if !matches!(file.kind(), ObjectKind::Executable | ObjectKind::Dynamic) {
             return None;
@@ -198,7 +205,13 @@ impl Program {
 
     /// The file's base in its own numbering, where it is not built for address 0.
     pub(super) fn relative_base(&self) -> u64 {
-        self.file().map_or(0, |file| file.relative_address_base())
+        const PAGE: u64 = 0xFFF;
+        // ELF files do not state it: it is where their first part goes.
+        let first = || self.segments.iter().map(|(address, ..)| *address).min().unwrap_or(0) & !PAGE;
+        self.file().map_or(0, |file| match file.format() {
+            object::BinaryFormat::Elf => first(),
+            _ => file.relative_address_base(),
+        })
     }
 
     fn symbols(&self) -> &[Symbol] {
@@ -226,6 +239,10 @@ impl Program {
                 if all.is_empty() {
                     all.extend(exported);
                 }
+            }
+            if all.is_empty() {
+                let of_go = super::go_table::functions(&file).into_iter();
+                all.extend(of_go.map(|(address, name)| Symbol { address, size: 0, name }));
             }
             // Of several names of one address the one with a size, then the shortest.
             all.sort_by(|a, b| {

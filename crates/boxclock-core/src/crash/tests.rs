@@ -115,6 +115,43 @@ fn a_stack_without_frame_pointers_is_walked_by_its_unwind_tables() {
     assert!(report.missing.is_empty());
 }
 
+/// A core of a 32-bit program without unwind tables, and one of ARM64 that has no list of its mapped files: in both the handler of a
+/// fault ended the program, and what failed stands behind the frame that the kernel made for it.
+#[test]
+fn behind_the_handler_of_a_signal_stands_what_failed() {
+    for name in ["pump-x86", "pump-arm64"] {
+        let files = [ProgramFile { path: sample(&format!("crashes/{name}")), name: name.into(), host: None }];
+        let report = examined(&format!("crashes/{name}.core"), &files);
+        let own = ["on_fault", "pump_push", "pump_start", "_start"];
+        let known: Vec<&str> = functions(&report).into_iter().filter(|name| own.contains(name)).collect();
+        assert_eq!(known, own, "{name}: {:?}", report.frames);
+        let is_handler: Vec<usize> =
+            (0..report.frames.len()).filter(|at| report.frames[*at].is_signal_handler_return).collect();
+        assert_eq!(is_handler, [1], "{name}: the frame behind on_fault");
+    }
+    let files = [("x/pump-x86", "crashes/pump-x86"), ("x/core", "crashes/pump-x86.core")];
+    let files = files.map(|(name, from)| (name, std::fs::read(sample(from)).unwrap()));
+    let case = crate::testing::case(&[(files[0].0, files[0].1.as_slice()), (files[1].0, files[1].1.as_slice())]);
+    let found = case.view().run(&CrashAnalysis, &crate::work::Work::default()).unwrap();
+    let first = &found[0].verdict.suspects[0];
+    assert_eq!((first.module.as_str(), found[0].verdict.provable), ("pump-x86", true));
+    assert!(first.why[0].contains("pump_push"), "{:?}", first.why);
+    let words = found[0].crash.what.words.as_deref().unwrap_or_default();
+    assert!(words.contains("own handler of SIGSEGV") && words.contains("wrote to a null pointer"), "{words}");
+}
+
+#[test]
+fn a_core_without_a_list_of_files_still_names_its_modules() {
+    let report = examined("crashes/pump-arm64.core", &[]);
+    let crash = &report.crash;
+    assert_eq!(crash.executable.as_deref(), Some("./pump-arm64"));
+    // `readelf -n pump-arm64`
+    assert_eq!(crash.modules[0].build_id.as_deref(), Some("6f1e8431b7ee008e"));
+    let wide = examined("crashes/pump-x86.core", &[]);
+    let own = wide.crash.modules.iter().find(|module| module.path == "[vdso]").unwrap();
+    assert!(own.image.is_some() && own.build_id.is_some(), "the kernel's own library is in the dump only");
+}
+
 #[test]
 fn without_the_program_the_names_are_missing_and_said_to_be() {
     let mut programs = Programs::new(&[], None);
@@ -327,13 +364,17 @@ proptest! {
     }
 
     #[test]
-    fn any_bytes_of_a_core_changed(at in 0..4000_usize, value in any::<[u8; 8]>()) {
-        let mut bytes = std::fs::read(sample("crashes/feed.core")).unwrap();
+    fn any_bytes_of_a_core_changed(which in 0..3_usize, at in 0..20_000_usize, value in any::<[u8; 8]>()) {
+        let mut bytes = std::fs::read(sample(["crashes/feed.core", "crashes/pump-x86.core", "crashes/pump-arm64.core"][which])).unwrap();
         bytes[at..at + 8].copy_from_slice(&value);
         let folder = tempfile::tempdir().unwrap();
         let path = folder.path().join("dump");
         std::fs::write(&path, &bytes).unwrap();
-        let files = [ProgramFile { path: sample("crashes/feed"), name: "feed".into(), host: None }];
+        let files = ["feed", "pump-x86", "pump-arm64"].map(|name| ProgramFile {
+            path: sample(&format!("crashes/{name}")),
+            name: name.into(),
+            host: None,
+        });
         examine(&elf_core::ElfCore, &path, &mut Programs::new(&files, None));
     }
 

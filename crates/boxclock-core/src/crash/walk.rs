@@ -2,7 +2,7 @@
 //! behind calls.
 //!
 //! Sources: DWARF 5, section 6.4 (call frame information; read by a general crate), the System V ABI of each processor (frame
-//! pointers, return addresses), and the platform's public description of x64 exception data for programs of Windows.
+//! pointers, return addresses); the parts name theirs.
 
 use std::fs::File;
 
@@ -13,6 +13,10 @@ use super::program::{Program, Programs, Slice};
 use super::signal::SignalInfo;
 use super::stack::{Found, Frame, Sure, address_in_file, frame_at};
 use super::{Access, Crash, Module};
+
+mod exception_table;
+mod leaf;
+mod signal_frame;
 
 /// Frames of one stack that are walked.
 const MOST_FRAMES: usize = 256;
@@ -34,8 +38,13 @@ pub(super) struct Walker<'a, 'p> {
 
 /// What undoing a frame came to.
 enum Step {
-    To { registers: Registers, is_signal: bool },
-    End,
+    To {
+        registers: Registers,
+        is_signal: bool,
+    },
+    /// The table says that nobody called it; the registers of who would have, where they can be told all the same: the kernel
+    /// calls handlers of signals that their runtimes call the first of all.
+    End(Option<Registers>),
     Unknown,
 }
 
@@ -52,14 +61,32 @@ impl Walker<'_, '_> {
             let mut frame = frame_at(self.crash, self.programs, now.instruction, lookup);
             (frame.found, frame.sure) = (found, sure);
             let is_first = frames.is_empty();
+            // Nobody calls where a program begins: what lies above are its arguments.
+            let is_begin = frame.bare_function() == Some("_start");
             frames.push(frame);
-            let undone = self.by_trampoline(&now).unwrap_or_else(|| self.by_table(&now, lookup));
+            if is_begin {
+                break;
+            }
+            let switched = frames.last().and_then(|frame| self.by_switched_stack(&now, frame));
+            let undone = self.by_signal_frame(&now).unwrap_or_else(|| self.by_table(&now, lookup));
             let step = match undone {
                 Step::Unknown if is_first && self.crash.module_at(now.instruction).is_none() => self.by_call(&now),
                 step => step,
             };
+            let step = match step {
+                Step::End(Some(registers)) if self.is_end_of_handler(registers.instruction, registers.machine) => {
+                    Step::To { registers, is_signal: false }
+                }
+                step => step,
+            };
+            let mut is_switch = false;
             let (next, is_signal) = match step {
-                Step::End => break,
+                _ if switched.is_some() => {
+                    (found, is_switch) = (Found::FramePointer, true);
+                    sure = sure.max(Sure::Likely);
+                    (switched.unwrap_or_default(), false)
+                }
+                Step::End(_) => break,
                 Step::To { registers, is_signal } => {
                     found = Found::UnwindTable;
                     if let Some(last) = frames.last_mut() {
@@ -68,7 +95,8 @@ impl Walker<'_, '_> {
                     (registers, is_signal)
                 }
                 Step::Unknown => {
-                    if let Some(next) = self.by_frame_pointer(&now) {
+                    let leaf = frames.last().filter(|_| interrupted).and_then(|frame| self.by_leaf(&now, frame));
+                    if let Some(next) = leaf.or_else(|| self.by_frame_pointer(&now)) {
                         found = Found::FramePointer;
                         sure = sure.max(Sure::Likely);
                         (next, false)
@@ -85,6 +113,7 @@ impl Walker<'_, '_> {
             let (next, is_signal) = if !is_signal
                 && next.instruction != 0
                 && !self.is_code(next.instruction)
+                && !self.is_end_of_handler(next.instruction, next.machine)
                 && found == Found::UnwindTable
             {
                 self.is_damaged |= frames.len() == 1;
@@ -97,13 +126,17 @@ impl Walker<'_, '_> {
                 (next, is_signal)
             };
             // A stack only unwinds towards its beginning; a signal may have been handled on another one.
-            let goes_on = is_signal || next.stack() > now.stack() || (is_first && next.instruction != now.instruction);
+            let goes_on = is_signal
+                || is_switch
+                || next.stack() > now.stack()
+                || (interrupted && next.instruction != now.instruction);
             if next.instruction == 0 || !goes_on {
                 break;
             }
             interrupted = is_signal;
             now = next;
         }
+        trust_confirmed_guess(&mut frames);
         frames
     }
 
@@ -131,50 +164,6 @@ impl Walker<'_, '_> {
             program.bytes_at(at, length).map(<[u8]>::to_vec)
         });
         from_file.unwrap_or_default()
-    }
-
-    /// Undoes the frame that the kernel of Linux makes for the handler of a signal, where its end is known by its bytes: `rt_sigframe`
-    /// (`arch/x86/include/asm/sigframe.h`), whose registers and trap stand in `sigcontext`.
-    fn by_trampoline(&mut self, now: &Registers) -> Option<Step> {
-        // mov rax, 15; syscall (rt_sigreturn)
-        const RETURN: [u8; 9] = [0x48, 0xC7, 0xC0, 0x0F, 0, 0, 0, 0x0F, 0x05];
-        // r8 to r15, rdi, rsi, rbp, rbx, rdx, rax, rcx, rsp, rip
-        const ORDER: [usize; 17] = [8, 9, 10, 11, 12, 13, 14, 15, 5, 4, 6, 3, 1, 0, 2, 7, 16];
-        const CONTEXT: u64 = 40;
-        if now.machine != Machine::X86_64 || self.code(now.instruction, RETURN.len()) != RETURN {
-            return None;
-        }
-        let frame = now.stack()?;
-        let mut next = Registers::new(now.machine, 0);
-        for (place, number) in ORDER.into_iter().enumerate() {
-            let at = frame.checked_add(CONTEXT)?.checked_add((place * 8) as u64)?;
-            next.set(number, Some(self.word(at, now.machine)?));
-        }
-        next.instruction = next.get(16)?;
-        // What trap it was stands behind the registers; behind a system call it is one that is long over.
-        let trap = |place: u64| self.word(frame.checked_add(CONTEXT)?.checked_add(place.checked_mul(8)?)?, now.machine);
-        let (error, number, address) = (trap(19)?, trap(20)?, trap(22)?);
-        self.handled = None;
-        if self.code(next.instruction.saturating_sub(2), 2) != [0x0F, 0x05] {
-            let signal = match number {
-                0 => Some((8, 1, None, None)),
-                6 => Some((4, 1, None, None)),
-                13 => Some((11, 0x80, None, None)),
-                14 => {
-                    let access = match (error & 16 != 0, error & 2 != 0) {
-                        (true, _) => Access::Execute,
-                        (_, true) => Access::Write,
-                        _ => Access::Read,
-                    };
-                    Some((11, 1, Some(address), Some(access)))
-                }
-                _ => None,
-            };
-            self.handled = signal.map(|(number, code, address, access)| {
-                (SignalInfo { number, code: Some(code), address, sender: None }, access)
-            });
-        }
-        Some(Step::To { registers: next, is_signal: true })
     }
 
     /// The module and the file of a module that code at an address is of.
@@ -227,6 +216,7 @@ impl Walker<'_, '_> {
         };
         let Some(cfa) = cfa.map(|cfa| cut(cfa, machine)) else { return Step::Unknown };
         let mut next = Registers::new(machine, 0);
+        let mut is_end = false;
         let return_register = usize::from(entry.cie().return_address_register().0);
         for number in 0..33_u16 {
             let rule = row.register(gimli::Register(number));
@@ -236,9 +226,7 @@ impl Walker<'_, '_> {
                 None if index == machine.stack_pointer() => Some(cfa),
                 None => old.filter(|_| index != return_register || machine == Machine::Arm64),
                 Some(RegisterRule::Undefined) => {
-                    if index == return_register {
-                        return Step::End;
-                    }
+                    is_end |= index == return_register;
                     None
                 }
                 Some(RegisterRule::SameValue) => old,
@@ -255,6 +243,23 @@ impl Walker<'_, '_> {
                 Some(RegisterRule::Architectural) => None,
             };
             next.set(index, value);
+        }
+        // Compilers that always make frame pointers do not say in their tables that they saved the caller's.
+        let own_frame = match machine {
+            Machine::X86_64 => cfa.checked_sub(16),
+            Machine::X86 => None,
+            Machine::Arm64 => now.stack().and_then(|stack| stack.checked_sub(8)),
+        };
+        if own_frame.is_some()
+            && own_frame == now.frame()
+            && row.register(gimli::Register(u16::try_from(machine.frame_pointer()).unwrap_or_default())).is_none()
+        {
+            next.set(machine.frame_pointer(), own_frame.and_then(|at| self.word(at, machine)));
+        }
+        if is_end {
+            let back = own_frame.and_then(|at| self.word(at.checked_add(machine.word_bytes())?, machine));
+            next.instruction = back.unwrap_or(0);
+            return Step::End(back.map(|_| next));
         }
         let Some(instruction) = next.get(return_register) else { return Step::Unknown };
         next.instruction = without_signature(instruction, machine);
@@ -340,7 +345,7 @@ impl Walker<'_, '_> {
         }
         let outer = self.word(frame, machine)?;
         let back = without_signature(self.word(frame.checked_add(word)?, machine)?, machine);
-        if !self.is_code(back) || !(outer == 0 || outer > frame) || !self.is_behind_call(back, machine) {
+        if !self.is_code(back) || !(outer == 0 || outer > frame) || !self.is_returned_to(back, machine) {
             return None;
         }
         let mut next = Registers::new(machine, back);
@@ -359,7 +364,7 @@ impl Walker<'_, '_> {
         for place in 0..words {
             let at = stack.checked_add(place.checked_mul(word)?)?;
             let back = self.word(at, machine)?;
-            if self.is_code(back) && self.is_behind_call(back, machine) {
+            if self.is_scanned_for(back, machine) {
                 let mut next = Registers::new(machine, back);
                 next.set(machine.stack_pointer(), at.checked_add(word));
                 // The frame pointer may still be the caller's.
@@ -368,6 +373,19 @@ impl Walker<'_, '_> {
             }
         }
         None
+    }
+
+    /// Whether a word of the stack is likely to be a return address. The kernel's own library calls nobody; its address stands among
+    /// what the kernel hands to a program.
+    fn is_scanned_for(&mut self, back: u64, machine: Machine) -> bool {
+        let in_own_library = self.crash.module_at(back).is_some_and(|module| module.image.is_some());
+        self.is_code(back)
+            && (self.is_end_of_handler(back, machine) || (!in_own_library && self.is_behind_call(back, machine)))
+    }
+
+    /// Whether a function may return to an address: behind a call, or to where the handler of a signal ends.
+    fn is_returned_to(&mut self, back: u64, machine: Machine) -> bool {
+        self.is_behind_call(back, machine) || self.is_end_of_handler(back, machine)
     }
 
     /// Whether a call stands in front of an address; where its bytes are not known, it may.
@@ -386,120 +404,20 @@ impl Walker<'_, '_> {
         let indirect = |behind: usize| at(behind) == 0xFF && (at(behind - 1) >> 3) & 7 == 2;
         at(5) == 0xE8 || [2, 3, 4, 6, 7].into_iter().any(indirect)
     }
+}
 
-    /// Undoes a frame of a program of 64-bit Windows: its exception table names for each function what its prologue did.
-    fn by_exception_table(&self, now: &Registers, relative: u64, program: &Program) -> Step {
-        if now.machine != Machine::X86_64 {
-            return Step::Unknown;
-        }
-        self.undo_prologue(now, relative, program).unwrap_or(Step::Unknown)
+/// A guess from which tables lead on through several functions is likely: from a word that is merely left over they lead nowhere.
+fn trust_confirmed_guess(frames: &mut [Frame]) {
+    const CONFIRMING: usize = 3;
+    let Some(guess) = frames.iter().position(|frame| frame.found == Found::Scan) else { return };
+    let Some(behind) = frames.get_mut(guess..) else { return };
+    let led = behind.iter().skip(1).take_while(|frame| frame.found == Found::UnwindTable && frame.function.is_some());
+    let led = led.count();
+    if led < CONFIRMING {
+        return;
     }
-
-    fn undo_prologue(&self, now: &Registers, relative: u64, program: &Program) -> Option<Step> {
-        let table = program.exception_table()?;
-        let relative = u32::try_from(relative).ok()?;
-        let number = |entry: &[u8], at: usize| Some(u32::from_le_bytes(entry.get(at..at + 4)?.try_into().ok()?));
-        let entry = table.chunks_exact(12).find(|entry| {
-            let (start, end) = (number(entry, 0).unwrap_or(u32::MAX), number(entry, 4).unwrap_or(0));
-            (start..end).contains(&relative)
-        });
-        let mut next = now.clone();
-        let stack = now.stack()?;
-        if let Some(entry) = entry {
-            let (start, mut info) = (number(entry, 0)?, number(entry, 8)?);
-            let mut into = relative.checked_sub(start)?;
-            // Chained parts of one function.
-            for _ in 0..32 {
-                let head = program.bytes_at(program.relative_base().checked_add(u64::from(info))?, 4 + 2 * 256 + 12)?;
-                let (flags, count) = (head.first()? >> 3, usize::from(*head.get(2)?));
-                let frame_register = head.get(3)? & 15;
-                let frame_offset = u64::from(head.get(3)? >> 4).checked_mul(16)?;
-                let codes = head.get(4..4 + 2 * count)?;
-                self.undo_codes(&mut next, codes, into, frame_register, frame_offset)?;
-                if flags & 4 == 0 {
-                    break;
-                }
-                let chained = 4 + 2 * count.next_multiple_of(2);
-                info = number(head, chained + 8)?;
-                into = u32::MAX;
-            }
-        }
-        let stack = if entry.is_some() { next.stack()? } else { stack };
-        let back = self.word(stack, Machine::X86_64)?;
-        next.set(7, stack.checked_add(8));
-        next.instruction = back;
-        if back == 0 {
-            return Some(Step::End);
-        }
-        Some(Step::To { registers: next, is_signal: false })
-    }
-
-    /// Undoes what the codes of a function's prologue say, as far as it had come.
-    fn undo_codes(
-        &self,
-        next: &mut Registers,
-        codes: &[u8],
-        into: u32,
-        frame_register: u8,
-        frame_offset: u64,
-    ) -> Option<()> {
-        // Numbers of the registers in that table, as DWARF numbers them.
-        const DWARF: [usize; 16] = [0, 2, 1, 3, 7, 6, 4, 5, 8, 9, 10, 11, 12, 13, 14, 15];
-        let pair = |at: usize| Some(u64::from(u16::from_le_bytes(codes.get(at..at + 2)?.try_into().ok()?)));
-        let mut at = 0;
-        while at < codes.len() {
-            let (place, operation) = (*codes.get(at)?, *codes.get(at + 1)?);
-            let (kind, extra) = (operation & 15, operation >> 4);
-            let slots = match kind {
-                1 if extra == 0 => 2,
-                1 => 3,
-                4 | 8 => 2,
-                5 | 9 => 3,
-                _ => 1,
-            };
-            if u32::from(place) <= into {
-                let register = *DWARF.get(usize::from(extra))?;
-                let stack = next.stack()?;
-                match kind {
-                    // push
-                    0 => {
-                        next.set(register, self.word(stack, Machine::X86_64));
-                        next.set(7, stack.checked_add(8));
-                    }
-                    // room for locals
-                    1 => {
-                        let bytes = match extra {
-                            0 => pair(at + 2)?.checked_mul(8)?,
-                            _ => pair(at + 2)? | pair(at + 4)? << 16,
-                        };
-                        next.set(7, stack.checked_add(bytes));
-                    }
-                    2 => next.set(7, stack.checked_add(u64::from(extra).saturating_add(1).saturating_mul(8))),
-                    // frame register
-                    3 => {
-                        let frame = next.get(*DWARF.get(usize::from(frame_register))?)?;
-                        next.set(7, frame.checked_sub(frame_offset));
-                    }
-                    // saved with a move
-                    4 => {
-                        let from = stack.checked_add(pair(at + 2)?.checked_mul(8)?)?;
-                        next.set(register, self.word(from, Machine::X86_64));
-                    }
-                    5 => {
-                        let from = stack.checked_add(pair(at + 2)? | pair(at + 4)? << 16)?;
-                        next.set(register, self.word(from, Machine::X86_64));
-                    }
-                    // a frame of the processor's: return address, segment, flags, stack
-                    10 => {
-                        let skip = if extra == 0 { 24 } else { 32 };
-                        next.set(7, self.word(stack.checked_add(skip)?, Machine::X86_64));
-                    }
-                    _ => {}
-                }
-            }
-            at += slots * 2;
-        }
-        Some(())
+    for frame in behind.iter_mut().take(led.saturating_add(1)) {
+        frame.sure = Sure::Likely;
     }
 }
 
