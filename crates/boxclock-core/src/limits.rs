@@ -45,6 +45,12 @@ pub const FILES: usize = 1_000_000;
 /// Bytes of the largest file that is gathered without a recipe that says otherwise.
 pub const GATHERED_BYTES: u64 = 256 << 30;
 
+/// Bytes of one program file that is gathered for a dump.
+pub const PROGRAM_BYTES: u64 = 128 << 20;
+
+/// Bytes of all program files that are gathered for the dumps of one host.
+pub const PROGRAMS_BYTES: u64 = 1 << 30;
+
 /// Formats, recipes, checks or rules of the user's own that are read from one folder.
 pub const OWN_FILES: usize = 1000;
 

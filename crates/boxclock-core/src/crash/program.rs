@@ -31,6 +31,11 @@ pub struct ProgramFile {
 }
 
 impl ProgramFile {
+    /// What tells its build from another, in hexadecimal digits; `None` where it says nothing, or is no program.
+    pub(crate) fn build_id(&self) -> Option<String> {
+        Program::open(&self.path)?.build_id
+    }
+
     /// Whether a file that starts with these bytes (some hundred) is a program or library: ELF that is no core, or PE.
     pub(crate) fn recognises(head: &[u8]) -> bool {
         let word = |at: usize| head.get(at..at + 2).and_then(|bytes| bytes.try_into().ok()).map(u16::from_le_bytes);

@@ -229,6 +229,24 @@ fn judge_all(view: &CaseView, all: &mut [CrashReport]) {
 }
 
 impl CrashReport {
+    /// Which of the program files on the stack are not at hand, and how they come into a box; `None` where all are.
+    pub fn missing_words(&self) -> Option<String> {
+        let on_stack: std::collections::BTreeSet<&str> = self
+            .frames
+            .iter()
+            .filter_map(|frame| frame.module.as_deref())
+            .filter(|name| !name.starts_with('['))
+            .collect();
+        let (missing, all) = (self.missing.len(), on_stack.len().max(self.missing.len()));
+        let names = self.missing.join(", ");
+        (missing > 0).then(|| {
+            format!(
+                "program files not at hand: {missing} of {all} on the stack: {names}. On the host that wrote the dump, `boxclock pack \
+                 DUMP --programs --into X.box.zip` takes them along"
+            )
+        })
+    }
+
     /// A report of which nothing but this is known.
     pub(super) fn new(place: CrashPlace, format: &str, crash: Crash) -> Self {
         Self {

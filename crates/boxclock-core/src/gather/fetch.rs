@@ -215,6 +215,7 @@ fn output_of(planned: &PlannedCommand, now: i64, path: &Path) -> PlannedFile {
         class: Some(planned.command.class),
         recipe: Some(planned.recipe.clone()),
         may_cut: true,
+        is_timeless: true,
         most_bytes: u64::MAX,
         size: std::fs::metadata(path).map_or(0, |data| data.len()),
         modified: now,

@@ -136,9 +136,9 @@ pub(super) fn seal_plan(plan: &Plan, options: &PackOptions, work: &Work) -> Resu
         )));
     }
     if let Some(snapshot) = &options.since {
-        for ready in
-            ready.iter_mut().filter(|ready| !matches!(ready.file.class, Some(Class::Facts | Class::Configuration)))
-        {
+        for ready in ready.iter_mut().filter(|ready| {
+            !ready.file.is_timeless && !matches!(ready.file.class, Some(Class::Facts | Class::Configuration))
+        }) {
             ready.part = snapshot.part(&ready.file, &ready.path);
         }
     } else if let Some(window) = options.window {
@@ -171,6 +171,7 @@ pub(super) fn seal_plan(plan: &Plan, options: &PackOptions, work: &Work) -> Resu
             class: None,
             recipe: None,
             may_cut: false,
+            is_timeless: true,
             most_bytes: u64::MAX,
             size: 0,
             modified: 0,
@@ -188,6 +189,7 @@ pub(super) fn seal_plan(plan: &Plan, options: &PackOptions, work: &Work) -> Resu
             class: None,
             recipe: None,
             may_cut: false,
+            is_timeless: true,
             most_bytes: u64::MAX,
             size: text.len() as u64,
             modified: options.now,
@@ -310,7 +312,7 @@ fn looked_at(ready: &Ready, seal: &Seal) -> Looked {
         zone: seal.host_zone(&ready.file.host).filter(|_| !ready.file.host.is_empty()),
         may_cut: ready.file.may_cut,
         pins: Vec::new(),
-        is_timeless: class.is_some_and(|class| !class.is_over_time()) && !is_dump,
+        is_timeless: ready.file.is_timeless || (class.is_some_and(|class| !class.is_over_time()) && !is_dump),
     }
 }
 

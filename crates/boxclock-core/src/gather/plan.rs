@@ -9,6 +9,7 @@ use std::time::Duration;
 use super::capture::Snapshot;
 use super::local::{self, Found};
 use super::member_name::{below_root, common_top, unique_member};
+use super::programs::programs_of;
 use super::recipe::{Command, Files, Matchers, Recipe, Recipes, System};
 use super::remote::Remote;
 use super::seal::{Mark, SealedHost, Unreadable, Why};
@@ -64,6 +65,8 @@ pub struct PackOptions {
     pub marks: Vec<Mark>,
     /// How long one host may take; what is missing of it then is left out.
     pub host_limit: Option<Duration>,
+    /// Whether the program files that dumps of this machine, or of a folder of another, need to be read are taken along.
+    pub programs: bool,
     /// Who signs the box.
     pub signer: Option<Arc<super::Signer>>,
     /// Where it can be seen how far each host is, and where one can be stopped.
@@ -96,6 +99,8 @@ pub struct PlannedFile {
     pub recipe: Option<String>,
     /// Whether its text may be cut to the window.
     pub may_cut: bool,
+    /// Whether it is taken whatever the window: a program file is not written over time.
+    pub is_timeless: bool,
     /// The most that is taken of it, in bytes.
     pub most_bytes: u64,
     /// Its size in bytes.
@@ -325,6 +330,45 @@ impl<'o> Planner<'o> {
             }
         }
         self.leave_out(label, left_out);
+        if self.options.programs {
+            // A folder that somebody labelled is the root of another machine; what is named without a label is of this one.
+            self.programs(label, if labelled && path.is_dir() { path } else { Path::new("/") }, work)?;
+        }
+        Ok(())
+    }
+
+    /// The program files that the dumps of a host need to be read.
+    fn programs(&mut self, label: &str, root: &Path, work: &Work) -> Result<()> {
+        let of_host = self.plan.files.iter().filter(|file| file.host == label);
+        let dumps: Vec<PathBuf> = of_host
+            .filter_map(|file| match &file.wanted {
+                Wanted::Local(path) => Some(path.clone()),
+                Wanted::Remote(_) | Wanted::Output => None,
+            })
+            .collect();
+        let found = programs_of(&dumps, root, work)?;
+        for (file, path) in found.files {
+            let origin = file.display().to_string();
+            // What was taken as a file already is in the box.
+            if self.plan.files.iter().any(|other| other.host == label && other.origin == self.origin(&origin)) {
+                continue;
+            }
+            let member = unique_member(label, path.trim_start_matches('/'), &mut self.taken);
+            self.plan.files.push(PlannedFile {
+                host: label.to_owned(),
+                origin: self.origin(&origin),
+                member,
+                class: None,
+                recipe: None,
+                may_cut: false,
+                is_timeless: true,
+                most_bytes: limits::PROGRAM_BYTES,
+                size: std::fs::metadata(&file).map_or(0, |data| data.len()),
+                modified: 0,
+                wanted: Wanted::Local(file),
+            });
+        }
+        self.leave_out(label, found.left_out.into_iter().map(|(path, reason)| LeftOut { path, reason }).collect());
         Ok(())
     }
 
@@ -498,6 +542,7 @@ impl<'o> Planner<'o> {
             class,
             recipe: found.by.map(|(recipe, _)| recipe.name.clone()),
             may_cut: entry.is_none_or(|files| files.cut),
+            is_timeless: false,
             most_bytes: entry.map_or(limits::GATHERED_BYTES, |files| files.most_mib.saturating_mul(1 << 20)),
             size: found.file.len_bytes,
             modified: found.file.modified,

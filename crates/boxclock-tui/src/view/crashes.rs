@@ -199,8 +199,8 @@ impl View for CrashesView {
         for doubt in &report.verdict.doubts {
             pane.text(&format!("Not provable: {doubt}."));
         }
-        if !report.missing.is_empty() {
-            pane.faint(&format!("program files that are not at hand: {}", report.missing.join(", ")));
+        if let Some(missing) = report.missing_words() {
+            pane.faint(&missing);
         }
         for damage in &report.crash.trouble {
             pane.text(&format!("damage: {damage}"));

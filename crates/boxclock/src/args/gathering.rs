@@ -22,6 +22,9 @@ pub struct Pack {
     /// Take your own fault cards along. They are made of other cases: look through them first
     #[arg(long)]
     pub cards: bool,
+    /// Take along the program files that dumps need to be read (build ids compared; at most 128 MiB each, 1 GiB for a host)
+    #[arg(long)]
+    pub programs: bool,
     /// A title for the case
     #[arg(long)]
     pub title: Option<String>,

@@ -78,8 +78,8 @@ fn page(out: &mut dyn Write, view: &CaseView, report: &CrashReport) -> io::Resul
     for witness in &report.verdict.witnesses {
         writeln!(out, "  witness       {}: {}", visible(&witness.module, false), witness.why)?;
     }
-    if !report.missing.is_empty() {
-        writeln!(out, "  program files that are not at hand: {}", visible(&report.missing.join(", "), false))?;
+    if let Some(missing) = report.missing_words() {
+        writeln!(out, "  {}", visible(&missing, false))?;
     }
     for damage in &crash.trouble {
         writeln!(out, "  damage: {}", visible(damage, false))?;

@@ -34,6 +34,7 @@ pub fn pack_options(arguments: &args::Pack) -> Result<PackOptions, Failure> {
     let host_limit = host_limit.map_err(|error| Failure::Usage(format!("--host-limit: {error}")))?;
     Ok(PackOptions {
         own_cards: arguments.cards,
+        programs: arguments.programs,
         paths: arguments.reading.paths.clone(),
         hosts: reading.hosts.clone(),
         into: arguments.into.clone().unwrap_or_default(),
