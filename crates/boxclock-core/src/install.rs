@@ -3,6 +3,8 @@
 //! What installers say is data (`install/phrases.toml`); code is what data cannot say: which runs there are ([`run`]), what the
 //! package managers' logs say together ([`packages`]), and how logs of several programs hang together.
 
+use std::borrow::Cow;
+use std::collections::HashSet;
 use std::sync::Arc;
 
 use serde_json::{Map, Value, json};
@@ -10,10 +12,11 @@ use serde_json::{Map, Value, json};
 use crate::Result;
 use crate::analysis::{Analysis, CaseView, Pieces, Reads};
 use crate::case::{Reader, Source};
-use crate::clock::{MINUTE, to_rfc3339};
+use crate::clock::{MINUTE, SECOND, to_rfc3339};
 use crate::code::{Code, Family, NO_CATALOGUES, Platform};
 use crate::event::{RecordReader, Row};
 use crate::format::{InstallerLog, LineFormat};
+use crate::severity::Severity;
 use crate::source::Class;
 use crate::timeline::marks::{MarkAnalysis, MarkKind, RailMark};
 use crate::work::{Work, parallel};
@@ -26,7 +29,7 @@ mod run;
 mod tests;
 mod things;
 
-pub use phrases::{Phrases, Role};
+pub use phrases::{Installer, Installers, Phrases, Role, Words};
 
 /// A place in a source.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -221,6 +224,8 @@ pub struct Run {
     pub summary: String,
     /// Which log of a package manager it is from, if it is from one.
     pub(crate) package_log: Option<InstallerLog>,
+    /// Names of logs in the same folder in which its installer says why something failed.
+    pub(crate) beside: Vec<String>,
 }
 
 /// A line of an installer's log.
@@ -234,7 +239,24 @@ pub(crate) struct Lined {
     pub row: Row,
     /// The codes of its event, on its first line.
     pub codes: Vec<Code>,
+    /// The component that its event names, on its first line.
+    pub component: Option<Arc<str>>,
+    /// Whether it is the first line of its event: what the event's level is about.
+    pub is_first: bool,
 }
+
+impl Lined {
+    /// `component: text`, as the words of known installers have it.
+    fn said(&self) -> Cow<'_, str> {
+        match &self.component {
+            Some(component) => Cow::Owned(format!("{component}: {}", self.text)),
+            None => Cow::Borrowed(&self.text),
+        }
+    }
+}
+
+/// Lines of a log that are looked through for the signs of an installer.
+const SIGN_LINES: usize = 400;
 
 /// Finds all runs, failed ones first, then in order of time.
 #[derive(Clone, Copy, Debug)]
@@ -261,12 +283,19 @@ impl Analysis for InstallAnalysis {
                 Some(InstallerLog::AptHistory) => packages::history(source, &lines),
                 Some(InstallerLog::AptTerminal) => packages::terminal(source, &lines),
                 Some(InstallerLog::Dpkg) => packages::dpkg(source, &lines),
-                _ => run::runs(source, &lines, end, is_named_one(source)),
+                _ => {
+                    let installer = Installers::own().known_by(lines.iter().take(SIGN_LINES));
+                    run::runs(source, &lines, end, is_named_one(source), installer)
+                }
             }
         });
         work.check()?;
         let mut runs = packages::joined(found.into_iter().flatten().collect());
         failure::link_children(&mut runs);
+        for run in runs.iter_mut().filter(|run| run.outcome.is_failure() && !run.beside.is_empty()) {
+            look_beside(view, run, work);
+        }
+        work.check()?;
         let marks =
             if runs.iter().any(|run| run.restart_needed) { view.run(&MarkAnalysis, work)? } else { Arc::default() };
         for run in &mut runs {
@@ -282,6 +311,34 @@ impl Analysis for InstallAnalysis {
             (key(a), &a.source, a.line).cmp(&(key(b), &b.source, b.line))
         });
         Ok(runs)
+    }
+}
+
+/// Where the installer says in another log of its own why a run failed, that is the first failure.
+fn look_beside(view: &CaseView, run: &mut Run, work: &Work) {
+    let folder = |name: &str| name.rsplit_once('/').map_or(String::new(), |(folder, _)| folder.to_owned());
+    let Some((start, end)) = run.start.zip(run.end.or(run.start)) else { return };
+    let sources = view.case.sources.iter().enumerate();
+    let beside = sources.filter(|(_, source)| {
+        source.host == run.host
+            && folder(&source.name) == folder(&run.source)
+            && run.beside.contains(&file_name(source))
+    });
+    for (index, source) in beside {
+        let said = lines_of(view, index, work).into_iter().find(|line| {
+            line.is_first
+                && line.severity >= Severity::ERROR.0
+                && line
+                    .time
+                    .is_some_and(|time| (start.saturating_sub(SECOND)..=end.saturating_add(SECOND)).contains(&time))
+        });
+        let Some(line) = said else { continue };
+        let place = Place { source: source.name.clone(), line: line.line };
+        let first = FirstFailure { place, step: None, code: None, text: line.text };
+        if let Some(own) = run.first_failure.replace(first) {
+            run.consequences.insert(0, own.place);
+        }
+        return;
     }
 }
 
@@ -352,8 +409,12 @@ fn begins_like_one(view: &CaseView, source: usize) -> bool {
     if matches!(view.case.sources[source].reader, Reader::Dump(_)) || view.case.sources[source].len_bytes > 64 << 20 {
         return false;
     }
-    let phrases = Phrases::own();
-    lines_up_to(view, source, HEAD, &Work::default()).iter().any(|line| {
+    let lines = lines_up_to(view, source, HEAD, &Work::default());
+    if Installers::own().known_by(lines.iter()).is_some() {
+        return true;
+    }
+    let phrases = Installers::own().general();
+    lines.iter().any(|line| {
         let start = phrases.roles(&line.text).into_iter().find(|(role, _)| *role == Role::Start);
         let kind = start.and_then(|(_, phrase)| {
             phrases.captures(phrase, &line.text)?.name("kind").map(|kind| kind.as_str().to_ascii_lowercase())
@@ -372,6 +433,7 @@ fn lines_up_to(view: &CaseView, source: usize, most: usize, work: &Work) -> Vec<
     let table = &view.loaded.table;
     let mut reader = RecordReader::new(view.case.sources.clone());
     let mut lines = Vec::new();
+    let mut components: HashSet<Arc<str>> = HashSet::new();
     for row in table.rows_of(source) {
         if work.is_cancelled() || lines.len() >= most {
             break;
@@ -380,6 +442,11 @@ fn lines_up_to(view: &CaseView, source: usize, most: usize, work: &Work) -> Vec<
         let record = reader.record(event);
         let place = record.place.unwrap_or_else(|| event.place()).line;
         let body = record.body;
+        let component = event.component();
+        if !component.is_empty() && !components.contains(component) {
+            components.insert(Arc::from(component));
+        }
+        let component = components.get(component).cloned();
         for (number, text) in body.split('\n').enumerate() {
             lines.push(Lined {
                 line: place + number as u64,
@@ -388,6 +455,8 @@ fn lines_up_to(view: &CaseView, source: usize, most: usize, work: &Work) -> Vec<
                 severity: event.severity().0,
                 row,
                 codes: if number == 0 { event.codes().collect() } else { Vec::new() },
+                component: component.clone().filter(|_| number == 0),
+                is_first: number == 0,
             });
         }
     }

@@ -46,6 +46,8 @@ pub(super) fn failures(
         *tries.entry(PatternId::of(one.line.text.as_bytes())).or_default() += 1;
         let why = if one.has(Role::Harmless) && !one.has(Role::Failed) {
             Some("the line says itself that it does not matter".to_owned())
+        } else if one.is_excused {
+            Some("the next line says that it is ignored".to_owned())
         } else if Some(at) == end && !failed {
             None
         } else if is_cured(part, at, stop) {
@@ -67,7 +69,7 @@ pub(super) fn failures(
     }
     // Before the end if anything is; the end's own words only repeat it.
     let first = bad.iter().copied().find(|at| *at < stop && Some(*at) != end).or(bad.first().copied());
-    let Some(first) = first else { return };
+    let Some(first) = first.map(|at| where_a_traceback_says_it(part, at)) else { return };
     if run.outcome == Outcome::CutOff {
         // A log that ends in the middle does not say that this was the reason.
         run.consequences = Vec::new();
@@ -77,6 +79,25 @@ pub(super) fn failures(
     let text = part[first].line.text.clone();
     run.first_failure = Some(FirstFailure { place: place(source, &part[first]), step, code, text });
     run.consequences = bad.iter().filter(|at| **at > first).map(|at| place(source, &part[*at])).collect();
+}
+
+/// A traceback says at its end what it is about; the line itself for what is none.
+fn where_a_traceback_says_it(part: &[Marked<'_>], at: usize) -> usize {
+    const LONGEST: usize = 400;
+    if !part[at].line.text.trim_start().starts_with("Traceback (most recent call last)") {
+        return at;
+    }
+    let behind = part.iter().enumerate().skip(at + 1).take(LONGEST);
+    // Lines of frames are indented; the exception stands where the traceback began.
+    let indent = |text: &str| text.len() - text.trim_start().len();
+    let own = indent(&part[at].line.text);
+    let of_event = behind.take_while(|(_, one)| one.line.row == part[at].line.row);
+    let said = |one: &Marked<'_>| {
+        let name = one.line.text.trim_start().split([':', ' ']).next().unwrap_or_default();
+        indent(&one.line.text) <= own
+            && ["Error", "Exception", "Exit", "Interrupt"].iter().any(|end| name.ends_with(end))
+    };
+    of_event.filter(|(_, one)| said(one)).map(|(at, _)| at).next().unwrap_or(at)
 }
 
 /// Whether what failed there was tried again and went well.

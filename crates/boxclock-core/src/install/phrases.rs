@@ -1,11 +1,12 @@
-//! The words of installers: data, see `phrases.toml`.
+//! The words of installers: data, see `phrases.toml` for those of all, `installers.toml` for those that their own lines make known.
 
 use std::path::Path;
-use std::sync::LazyLock;
+use std::sync::{LazyLock, OnceLock};
 
 use regex::{Captures, Regex, RegexBuilder, RegexSet, RegexSetBuilder};
 use serde::Deserialize;
 
+use super::Lined;
 use crate::platform;
 
 /// What a line says.
@@ -48,48 +49,105 @@ pub enum Role {
     Product,
     /// A worker and its job.
     Worker,
+    /// The line before was a failure that does not count.
+    Excused,
+    /// What was run installs nothing.
+    NotARun,
 }
 
-#[derive(Deserialize)]
+#[derive(Clone, Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
 struct PhraseText {
     role: Role,
     pattern: String,
 }
 
-#[derive(Deserialize)]
-#[serde(deny_unknown_fields)]
-struct PhraseFile {
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+struct InstallerText {
+    /// What it is called, for mistakes.
+    name: String,
+    signs: Vec<String>,
+    #[serde(default)]
+    silent: bool,
+    #[serde(default)]
+    any_failure: bool,
+    #[serde(default)]
+    chained: bool,
+    #[serde(default)]
+    beside: Vec<String>,
+    kind: Option<String>,
     phrase: Vec<PhraseText>,
+}
+
+/// A file of words: of the program, or of the user.
+#[derive(Clone, Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct WordFile {
+    #[serde(default)]
+    phrase: Vec<PhraseText>,
+    #[serde(default)]
+    installer: Vec<InstallerText>,
 }
 
 /// Compiled phrases.
 pub struct Phrases {
     set: RegexSet,
     each: Vec<(Role, Regex)>,
+}
+
+/// An installer whose logs are known by their own lines.
+pub struct Installer {
+    /// What it is called.
+    pub name: String,
+    /// It says nothing when all went well.
+    pub silent: bool,
+    /// One line of failure decides, whatever the last line says.
+    pub any_failure: bool,
+    /// A beginning counts only behind an end.
+    pub chained: bool,
+    /// Names of logs in the same folder in which it says why something failed.
+    pub beside: Vec<String>,
+    /// What its runs are, where its lines do not say it.
+    pub kind: Option<String>,
+    texts: Vec<PhraseText>,
+    phrases: OnceLock<Phrases>,
+}
+
+/// All words: those of every installer, and those of known ones.
+pub struct Installers {
+    general: Phrases,
+    known: Vec<Installer>,
+    signs: RegexSet,
+    /// The place in `known` of each sign.
+    sign_of: Vec<usize>,
     mistakes: Vec<String>,
 }
 
-static OWN: LazyLock<Phrases> = LazyLock::new(|| {
+static OWN: LazyLock<Installers> = LazyLock::new(|| {
     let folder = platform::config_dir().map(|folder| folder.join("installers"));
-    Phrases::with_folder(folder.as_deref())
+    Installers::with_folder(folder.as_deref())
 });
 
-fn parse(text: &str) -> std::result::Result<Vec<(Role, String)>, String> {
-    let file: PhraseFile = toml::from_str(text).map_err(|error| error.to_string())?;
-    Ok(file.phrase.into_iter().map(|phrase| (phrase.role, phrase.pattern)).collect())
-}
-
-/// The phrases of a file, if it is right.
-fn of_file(path: &Path) -> std::result::Result<Vec<(Role, String)>, String> {
+/// The words of a file, if it is right.
+fn of_file(path: &Path) -> std::result::Result<WordFile, String> {
     let text = platform::read_small_text(path).map_err(|error| error.to_string())?;
-    let all = parse(&text)?;
-    Phrases::compile(&all).map_err(|error| error.to_string())?;
-    Ok(all)
+    let file: WordFile = toml::from_str(&text).map_err(|error| error.to_string())?;
+    Phrases::compile(&file.phrase).map_err(|error| error.to_string())?;
+    for installer in &file.installer {
+        let of = |error: regex::Error| format!("installer {:?}: {error}", installer.name);
+        Phrases::compile(&installer.phrase).map_err(of)?;
+        signs(std::slice::from_ref(installer)).map_err(of)?;
+    }
+    Ok(file)
 }
 
-impl Phrases {
-    /// The phrases of the program and of the user.
+fn signs(all: &[InstallerText]) -> std::result::Result<RegexSet, regex::Error> {
+    RegexSetBuilder::new(all.iter().flat_map(|installer| &installer.signs)).size_limit(16 << 20).build()
+}
+
+impl Installers {
+    /// The words of the program and of the user.
     pub fn own() -> &'static Self {
         &OWN
     }
@@ -99,38 +157,140 @@ impl Phrases {
         &self.mistakes
     }
 
-    /// The shipped phrases, and those in the files of a folder.
+    /// The words that count in the logs of every installer.
+    pub fn general(&self) -> &Phrases {
+        &self.general
+    }
+
+    /// The words of the program, and those in the files of a folder.
     fn with_folder(folder: Option<&Path>) -> Self {
-        let shipped = parse(include_str!("phrases.toml")).unwrap_or_default();
+        let shipped = || WordFile {
+            phrase: toml::from_str::<WordFile>(include_str!("phrases.toml")).unwrap_or_default().phrase,
+            installer: toml::from_str::<WordFile>(include_str!("installers.toml")).unwrap_or_default().installer,
+        };
         let files = folder.and_then(|folder| std::fs::read_dir(folder).ok()).into_iter().flatten().flatten();
         let mut files: Vec<_> =
             files.map(|entry| entry.path()).filter(|path| path.extension().is_some_and(|end| end == "toml")).collect();
         files.sort();
-        let (mut all, mut mistakes) = (shipped.clone(), Vec::new());
+        let (mut all, mut mistakes) = (shipped(), Vec::new());
         for path in files {
             match of_file(&path) {
-                Ok(phrases) => all.extend(phrases),
+                Ok(file) => {
+                    all.phrase.extend(file.phrase);
+                    all.installer.extend(file.installer);
+                }
                 Err(why) => mistakes.push(format!("{}: not used: {why}", path.display())),
             }
         }
-        let made = Self::compile(&all).or_else(|error| {
+        let made = Self::of(all).or_else(|error| {
             // Each file is right, and all together are too large.
             mistakes.push(format!("no file of your own for installers is used: {error}"));
-            Self::compile(&shipped)
+            Self::of(shipped())
         });
-        let made = made.unwrap_or_else(|_| Self { set: RegexSet::empty(), each: Vec::new(), mistakes: Vec::new() });
+        let made = made.unwrap_or_else(|_| Self {
+            general: Phrases { set: RegexSet::empty(), each: Vec::new() },
+            known: Vec::new(),
+            signs: RegexSet::empty(),
+            sign_of: Vec::new(),
+            mistakes: Vec::new(),
+        });
         Self { mistakes, ..made }
     }
 
-    fn compile(all: &[(Role, String)]) -> std::result::Result<Self, regex::Error> {
-        let set = RegexSetBuilder::new(all.iter().map(|(_, pattern)| pattern))
+    fn of(file: WordFile) -> std::result::Result<Self, regex::Error> {
+        let sign_of = file.installer.iter().enumerate().flat_map(|(at, one)| vec![at; one.signs.len()]).collect();
+        let signs = signs(&file.installer)?;
+        let known = file.installer.into_iter().map(|text| Installer {
+            name: text.name,
+            silent: text.silent,
+            any_failure: text.any_failure,
+            chained: text.chained,
+            beside: text.beside,
+            kind: text.kind,
+            texts: text.phrase,
+            phrases: OnceLock::new(),
+        });
+        Ok(Self {
+            general: Phrases::compile(&file.phrase)?,
+            known: known.collect(),
+            signs,
+            sign_of,
+            mistakes: Vec::new(),
+        })
+    }
+
+    /// The installer whose signs these lines show most of; of equals the first.
+    pub(super) fn known_by<'t>(&self, lines: impl Iterator<Item = &'t Lined>) -> Option<&Installer> {
+        let mut seen = vec![false; self.sign_of.len()];
+        for line in lines {
+            self.signs.matches(&line.said()).into_iter().for_each(|sign| seen[sign] = true);
+        }
+        let shown =
+            |installer: usize| (0..seen.len()).filter(|sign| seen[*sign] && self.sign_of[*sign] == installer).count();
+        let most = (0..self.known.len()).map(|at| (shown(at), std::cmp::Reverse(at))).max()?;
+        (most.0 > 0).then(|| &self.known[most.1.0])
+    }
+
+    /// The words for the logs of an installer: its own, and for roles that it has none for those of all.
+    pub fn words<'i>(&'i self, installer: Option<&'i Installer>) -> Words<'i> {
+        Words { own: installer.map(Installer::phrases), general: &self.general }
+    }
+}
+
+/// The words that count in one log.
+#[derive(Clone, Copy)]
+pub struct Words<'i> {
+    own: Option<&'i Phrases>,
+    general: &'i Phrases,
+}
+
+impl Words<'_> {
+    /// The roles of a line, each once, with the number of the phrase: the installer's own first.
+    pub fn roles(&self, text: &str) -> Vec<(Role, usize)> {
+        let Some(own) = self.own else { return self.general.roles(text) };
+        let mut roles = own.roles(text);
+        let taken = |role: Role| own.each.iter().any(|(known, _)| *known == role);
+        let rest = self.general.roles(text).into_iter().filter(|(role, _)| !taken(*role));
+        roles.extend(rest.map(|(role, phrase)| (role, phrase + own.each.len())));
+        roles
+    }
+
+    /// What the named groups of a phrase took.
+    pub fn captures<'t>(&self, phrase: usize, text: &'t str) -> Option<Captures<'t>> {
+        match self.own {
+            Some(own) if phrase < own.each.len() => own.captures(phrase, text),
+            Some(own) => self.general.captures(phrase - own.each.len(), text),
+            None => self.general.captures(phrase, text),
+        }
+    }
+}
+
+impl Installer {
+    /// Its own phrases, compiled when first asked for.
+    fn phrases(&self) -> &Phrases {
+        self.phrases.get_or_init(|| {
+            // They compiled when they were read.
+            Phrases::compile(&self.texts).unwrap_or(Phrases { set: RegexSet::empty(), each: Vec::new() })
+        })
+    }
+
+    /// Whether its own words say where a run begins.
+    pub fn has_start(&self) -> bool {
+        self.texts.iter().any(|text| text.role == Role::Start)
+    }
+}
+
+impl Phrases {
+    fn compile(all: &[PhraseText]) -> std::result::Result<Self, regex::Error> {
+        let set = RegexSetBuilder::new(all.iter().map(|text| &text.pattern))
             .case_insensitive(true)
             .size_limit(64 << 20)
             .build()?;
-        let one = |(role, pattern): &(Role, String)| {
-            RegexBuilder::new(pattern).case_insensitive(true).size_limit(16 << 20).build().map(|regex| (*role, regex))
+        let one = |text: &PhraseText| {
+            let made = RegexBuilder::new(&text.pattern).case_insensitive(true).size_limit(16 << 20).build();
+            made.map(|regex| (text.role, regex))
         };
-        Ok(Self { set, each: all.iter().map(one).collect::<std::result::Result<_, _>>()?, mistakes: Vec::new() })
+        Ok(Self { set, each: all.iter().map(one).collect::<std::result::Result<_, _>>()? })
     }
 
     /// The roles of a line, each once, in the order of the file.
@@ -156,15 +316,22 @@ mod tests {
     use super::*;
 
     fn roles(text: &str) -> Vec<Role> {
-        Phrases::own().roles(text).into_iter().map(|(role, _)| role).collect()
+        Installers::own().general().roles(text).into_iter().map(|(role, _)| role).collect()
     }
 
     #[test]
     fn the_data_is_good() {
-        let all = parse(include_str!("phrases.toml")).unwrap();
-        Phrases::compile(&all).unwrap();
-        assert!(Phrases::own().each.len() > 20);
-        assert!(parse("[[phrase]]\nrole = \"sing\"\npattern = 'x'").unwrap_err().contains("line 2"));
+        let general: WordFile = toml::from_str(include_str!("phrases.toml")).unwrap();
+        let known: WordFile = toml::from_str(include_str!("installers.toml")).unwrap();
+        assert!(known.phrase.is_empty() && general.installer.is_empty());
+        let names: Vec<String> = known.installer.iter().map(|installer| installer.name.clone()).collect();
+        let all = Installers::of(WordFile { phrase: general.phrase, installer: known.installer }).unwrap();
+        assert!(all.general.each.len() > 20);
+        for (installer, name) in all.known.iter().zip(&names) {
+            assert_eq!(installer.phrases().each.len(), installer.texts.len(), "{name}");
+        }
+        let wrong = toml::from_str::<WordFile>("[[phrase]]\nrole = \"sing\"\npattern = 'x'").unwrap_err();
+        assert!(wrong.to_string().contains("line 2"), "{wrong}");
     }
 
     #[test]
@@ -205,8 +372,8 @@ mod tests {
         .unwrap();
         std::fs::write(folder.path().join("b.toml"), "[[phrase]]\nrole = \"begin\"\npattern = \"x\"\n").unwrap();
         std::fs::write(folder.path().join("c.toml"), "[[phrase]]\nrole = \"start\"\npattern = \"(\"\n").unwrap();
-        let phrases = Phrases::with_folder(Some(folder.path()));
-        assert!(phrases.roles("tank filler begins").iter().any(|(role, _)| *role == Role::Start));
+        let phrases = Installers::with_folder(Some(folder.path()));
+        assert!(phrases.general().roles("tank filler begins").iter().any(|(role, _)| *role == Role::Start));
         let named: Vec<bool> =
             phrases.mistakes().iter().map(|one| one.contains("b.toml") || one.contains("c.toml")).collect();
         assert_eq!(named, [true, true], "{:?}", phrases.mistakes());

@@ -4,11 +4,13 @@
 //! say themselves that they are harmless, failures that a retry cured, failures that steps followed which ended well, and
 //! everything during the rollback are told apart.
 
+use std::borrow::Cow;
+
 use regex::Captures;
 
 use super::failure::failures;
 use super::things::things;
-use super::{Lined, Outcome, Phase, Phrases, Place, ResultCode, Role, Run, result_code};
+use super::{Installer, Installers, Lined, Outcome, Phase, Place, ResultCode, Role, Run, Words, result_code};
 use crate::case::Source;
 use crate::clock::MINUTE;
 use crate::code::Platform;
@@ -21,6 +23,13 @@ const NEW_RUN_AFTER_NS: i64 = 30 * MINUTE;
 pub(super) struct Marked<'a> {
     pub(super) line: &'a Lined,
     pub(super) roles: Vec<(Role, usize)>,
+    words: Words<'a>,
+    /// What the phrases saw.
+    said: Cow<'a, str>,
+    /// Whether its installer is a known one.
+    is_known: bool,
+    /// Whether the next line says that it does not count.
+    pub(super) is_excused: bool,
 }
 
 impl Marked<'_> {
@@ -30,7 +39,7 @@ impl Marked<'_> {
 
     pub(super) fn captures(&self, role: Role) -> Option<Captures<'_>> {
         let (_, phrase) = self.roles.iter().find(|(known, _)| *known == role)?;
-        Phrases::own().captures(*phrase, &self.line.text)
+        self.words.captures(*phrase, &self.said)
     }
 
     /// A named part, without what stands around it.
@@ -62,7 +71,12 @@ impl Marked<'_> {
             return true;
         }
         // The level speaks where there is one; words count in lines without.
-        match self.line.severity {
+        let severity = match self.line.severity {
+            // The level of a record is not about what is attached to it.
+            1..=12 if self.is_known && !self.line.is_first => 0,
+            severity => severity,
+        };
+        match severity {
             17.. => true,
             1..=12 => self.has(Role::Failed),
             _ => self.has(Role::Error) || self.has(Role::Failed),
@@ -72,9 +86,24 @@ impl Marked<'_> {
 
 /// The runs of a source. `end` is when the last event of the case was; `is_one` whether it is a run even where no line says that one
 /// begins.
-pub(super) fn runs(source: &Source, lines: &[Lined], end: Option<i64>, is_one: bool) -> Vec<Run> {
-    let phrases = Phrases::own();
-    let marked: Vec<Marked<'_>> = lines.iter().map(|line| Marked { roles: phrases.roles(&line.text), line }).collect();
+pub(super) fn runs(
+    source: &Source,
+    lines: &[Lined],
+    end: Option<i64>,
+    is_one: bool,
+    installer: Option<&Installer>,
+) -> Vec<Run> {
+    let words = Installers::own().words(installer);
+    let mut marked: Vec<Marked<'_>> = Vec::with_capacity(lines.len());
+    for line in lines {
+        // Lines that name a component are known installers' by it; the words of all look at the text alone.
+        let said = if installer.is_some() { line.said() } else { Cow::Borrowed(line.text.as_str()) };
+        let roles = words.roles(&said);
+        marked.push(Marked { roles, line, words, said, is_known: installer.is_some(), is_excused: false });
+    }
+    for at in 1..marked.len() {
+        marked[at - 1].is_excused = marked[at].has(Role::Excused);
+    }
     let mut starts: Vec<usize> = Vec::new();
     let mut ended = true;
     let mut kind_of_start: Option<PatternId> = None;
@@ -83,7 +112,11 @@ pub(super) fn runs(source: &Source, lines: &[Lined], end: Option<i64>, is_one: b
         let paused =
             one.line.time.zip(last_time).is_some_and(|(now, last)| now.saturating_sub(last) > NEW_RUN_AFTER_NS);
         let shape = PatternId::of(one.line.text.as_bytes());
-        if one.has(Role::Start) && !is_about_a_part(one) && (ended || paused || Some(shape) == kind_of_start) {
+        let is_next = match installer {
+            Some(installer) => installer.has_start() && (ended || paused || !installer.chained),
+            None => ended || paused || Some(shape) == kind_of_start,
+        };
+        if one.has(Role::Start) && !is_about_a_part(one) && is_next {
             starts.push(at);
             kind_of_start = Some(shape);
             ended = false;
@@ -91,6 +124,9 @@ pub(super) fn runs(source: &Source, lines: &[Lined], end: Option<i64>, is_one: b
             ended = true;
         }
         last_time = one.line.time.or(last_time);
+    }
+    if starts.is_empty() && installer.is_some_and(|installer| !installer.has_start() || marked.iter().any(is_end)) {
+        starts.push(0);
     }
     if starts.is_empty()
         && is_one
@@ -103,7 +139,7 @@ pub(super) fn runs(source: &Source, lines: &[Lined], end: Option<i64>, is_one: b
     let mut found: Vec<Run> = Vec::new();
     for pair in bounds.windows(2) {
         let part = &marked[pair[0]..pair[1]];
-        found.extend(read_run(source, part, of_case));
+        found.extend(read_run(source, part, of_case, installer));
     }
     found
 }
@@ -121,22 +157,41 @@ fn is_end(one: &Marked<'_>) -> bool {
 fn kind_of(text: &str) -> &'static str {
     let text = text.to_ascii_lowercase();
     let has = |words: &[&str]| words.iter().any(|word| text.contains(word));
-    if has(&["uninstall", "remov", "purge"]) {
+    if has(&["uninstall", "remov", "purge", "eras"]) || matches!(text.as_str(), "rm") {
         "remove"
-    } else if has(&["upgrad", "updat", "migrat"]) {
+    } else if has(&["upgrad", "updat", "migrat"]) || matches!(text.as_str(), "up" | "dup" | "dist-upgrade") {
         "upgrade"
     } else if has(&["repair", "reinstall"]) {
         "repair"
     } else if has(&["patch", "hotfix"]) {
         "patch"
-    } else if has(&["install", "setup", "set-up", "deploy", "provision", "roll-out", "rollout"]) {
+    } else if has(&[
+        "install",
+        "setup",
+        "set-up",
+        "setting up",
+        "unpacking",
+        "deploy",
+        "provision",
+        "roll-out",
+        "rollout",
+    ]) || matches!(text.as_str(), "in" | "ci")
+    {
         "install"
     } else {
         "unknown"
     }
 }
 
-fn read_run(source: &Source, part: &[Marked<'_>], end_of_case: Option<i64>) -> Option<Run> {
+fn read_run(
+    source: &Source,
+    part: &[Marked<'_>],
+    end_of_case: Option<i64>,
+    installer: Option<&Installer>,
+) -> Option<Run> {
+    if part.iter().any(|one| one.has(Role::NotARun)) {
+        return None;
+    }
     let first = part.first()?.line;
     // Blank lines behind the last word are no part of it.
     let last = part.iter().rev().find(|one| !one.line.text.trim().is_empty())?.line;
@@ -147,13 +202,33 @@ fn read_run(source: &Source, part: &[Marked<'_>], end_of_case: Option<i64>) -> O
         last_line: last.line,
         row: Some(first.row),
         kind: "unknown",
+        beside: installer.map_or_else(Vec::new, |installer| installer.beside.clone()),
         start: part.iter().find_map(|one| one.line.time),
         end: part.iter().rev().find_map(|one| one.line.time),
         ..Run::default()
     };
     name_it(&mut run, part);
+    if let Some(installer) = installer {
+        let said =
+            part.iter().find_map(|one| one.part(Role::Start, "kind").or_else(|| one.part(Role::Product, "kind")));
+        run.kind = kind_of(said.or_else(|| installer.kind.clone()).as_deref().unwrap_or_default());
+    }
     run.phases = phases(part);
-    let ending = ending(part);
+    let mut ending = ending(part);
+    if let Some(installer) = installer {
+        let fails = |one: &Marked<'_>| one.has(Role::Failed) && !one.has(Role::Harmless) && !one.is_excused;
+        let stopped = matches!(ending.outcome, Some(Outcome::Cancelled | Outcome::Refused));
+        if installer.any_failure
+            && !stopped
+            && let Some(at) = part.iter().rposition(fails)
+        {
+            ending = Ending { outcome: Some(Outcome::Failed), at: Some(at) };
+        }
+        if installer.silent && ending.outcome.is_none() {
+            let bad = part.iter().rposition(|one| one.is_bad() && !one.has(Role::Harmless) && !one.is_excused);
+            ending = Ending { outcome: Some(bad.map_or(Outcome::Succeeded, |_| Outcome::Failed)), at: bad };
+        }
+    }
     let rollback = part
         .iter()
         .position(|one| one.has(Role::Rollback) && !one.has(Role::Harmless) && !says_nothing_was_undone(one));
@@ -304,7 +379,7 @@ fn phases(part: &[Marked<'_>]) -> Vec<Phase> {
             if name.is_empty() {
                 continue;
             }
-            let counted = number.is_some() || one.part(Role::Phase, "of").is_some();
+            let counted = one.is_known || number.is_some() || one.part(Role::Phase, "of").is_some();
             // Counted steps follow each other.
             if counted && let Some(before) = open.pop() {
                 phases[before].end = one.line.time;
@@ -345,7 +420,7 @@ struct Ending {
 fn ending(part: &[Marked<'_>]) -> Ending {
     let mut found = Ending { outcome: None, at: None };
     for (at, one) in part.iter().enumerate() {
-        if is_about_a_part(one) {
+        if is_about_a_part(one) || one.is_excused {
             continue;
         }
         let says = if one.has(Role::Cancelled) {

@@ -183,3 +183,61 @@ fn ordinary_logs_have_no_runs() {
     let worker = stamped(&["INFO request answered, returned 0", "ERROR request failed, returned 5"]);
     assert!(runs(&[("pump-ctl/worker.log", &worker)]).is_empty());
 }
+
+/// Logs that real installers wrote, each with the outcome, the kind and the line that failed first (0 for none), as a person reads them.
+#[test]
+fn logs_of_real_installers() {
+    let folder = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/data/installs");
+    let rows: [(&str, &str, &str, u64); 19] = [
+        ("alembic-fail.log", "failed", "upgrade", 11),
+        ("ansible-fail.log", "failed", "install", 14),
+        ("ansible-ignored.log", "succeeded", "install", 0),
+        ("apt-depends.log", "failed", "unknown", 10),
+        ("apt-lock.log", "refused", "unknown", 1),
+        ("cargo-fail.log", "failed", "install", 3),
+        ("django-fail.log", "failed", "upgrade", 11),
+        ("django-ok.log", "succeeded", "upgrade", 0),
+        ("dnf-need.log", "failed", "install", 30),
+        ("dnf-ok.log", "succeeded", "install", 0),
+        ("gem-missing.log", "failed", "install", 1),
+        ("make-fail.log", "failed", "install", 5),
+        ("make-ignored.log", "succeeded", "install", 0),
+        ("npm-404.log", "failed", "install", 33),
+        ("npm-ok.log", "succeeded", "install", 0),
+        ("pip-build.log", "failed", "install", 22),
+        ("pip-ok.log", "succeeded", "install", 0),
+        ("zypper-history.log", "succeeded", "install", 0),
+        ("zypper-need.log", "failed", "unknown", 5),
+    ];
+    for (name, outcome, kind, line) in rows {
+        let text = std::fs::read_to_string(folder.join(name)).unwrap();
+        let found = runs(&[(&format!("basin-4/{name}"), &text)]);
+        assert_eq!(found.len(), 1, "{name}: {found:#?}");
+        let run = &found[0];
+        assert_eq!((run.outcome.name(), run.kind), (outcome, kind), "{name}");
+        let first = run.first_failure.as_ref().map_or(0, |first| first.place.line);
+        assert!(first.abs_diff(line) <= 2 && (first == 0) == (line == 0), "{name}: line {first}, not {line}");
+    }
+}
+
+#[test]
+fn what_installs_nothing_is_no_run() {
+    let text = "2026-11-30T08:04:26+0000 DEBUG DNF version: 4.14.0\n2026-11-30T08:04:26+0000 DDEBUG Command: dnf makecache --timer\n\
+                2026-11-30T08:04:26+0000 DDEBUG Base command: makecache\n2026-11-30T08:04:27+0000 INFO Metadata cache created.\n";
+    assert!(runs(&[("basin-4/dnf.log", text)]).is_empty());
+}
+
+#[test]
+fn where_another_log_of_the_installer_says_why_that_is_the_place() {
+    let of = |text: &str| text.replace('@', "2026-11-30T08:04:26+0000");
+    let log = of("@ INFO --- logging initialized ---\n@ DEBUG DNF version: 4.14.0\n@ DDEBUG Base command: install\n\
+                  @ INFO Running transaction\n@ DEBUG Failed: bridge-1.0-1.noarch\n@ DDEBUG Cleaning up.\n");
+    let beside =
+        of("@ SUBDEBUG Installed: bridge-1.0-1.noarch\n@ ERROR Error in PREIN scriptlet in rpm package bridge\n");
+    let found = runs(&[("basin-4/var/log/dnf.log", &log), ("basin-4/var/log/dnf.rpm.log", &beside)]);
+    assert_eq!(found.len(), 1, "{found:#?}");
+    let place = &found[0].first_failure.as_ref().unwrap().place;
+    assert!(place.source.ends_with("dnf.rpm.log"), "{place:?}");
+    assert_eq!(place.line, 2);
+    assert_eq!(found[0].consequences[0].line, 5);
+}

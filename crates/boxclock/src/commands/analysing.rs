@@ -9,7 +9,7 @@ use boxclock_core::compare::Difference;
 use boxclock_core::crash::{CrashAnalysis, CrashReport};
 use boxclock_core::event::RecordReader;
 use boxclock_core::facts;
-use boxclock_core::install::{InstallAnalysis, Phrases, Run};
+use boxclock_core::install::{InstallAnalysis, Installers, Run};
 use boxclock_core::pattern::{self, PatternAnalysis, RhythmAnalysis};
 use boxclock_core::trail;
 use boxclock_core::visible;
@@ -93,7 +93,7 @@ fn page(out: &mut dyn Write, view: &CaseView, report: &CrashReport) -> io::Resul
 /// Prints the installations of a case.
 pub fn installs(view: &CaseView, form: ListForm, work: &Work) -> Result<(), Failure> {
     let found = view.run(&InstallAnalysis, work)?;
-    for mistake in Phrases::own().mistakes() {
+    for mistake in Installers::own().mistakes() {
         crate::outcome::say(mistake);
     }
     let mut out = of_form(form);
