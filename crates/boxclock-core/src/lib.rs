@@ -45,6 +45,7 @@ mod plural;
 pub mod query;
 pub mod receive;
 pub mod report;
+pub mod resource;
 pub mod severity;
 pub mod shelf;
 pub mod source;

@@ -116,7 +116,9 @@ impl Finding {
             "install" => "install",
             "restart-asked-for" => "code",
             "card" => "card",
-            "knot" => "pattern",
+            "knot" | "silence" => "pattern",
+            "resource-full" | "resource-growing" => "counter",
+            "clock" => "clock",
             _ => "check",
         };
         let first = std::iter::once((&self.file, self.line));

@@ -1,4 +1,5 @@
-//! What analyses found, as findings: crashes, installations that did not end well, and known faults.
+//! What analyses found, as findings: crashes, installations that did not end well, known faults, resources, clocks, messages that stay
+//! away, and logs that keep little.
 
 use super::{Finding, Level};
 use crate::Result;
@@ -6,11 +7,38 @@ use crate::analysis::{CaseView, pass};
 use crate::card::{CardAnalysis, CardMatch, Cards};
 use crate::clock::human::date_time;
 use crate::crash::{CrashAnalysis, CrashReport, Kind};
+use crate::event::{RecordReader, Row};
 use crate::install::{InstallAnalysis, Outcome, Run};
 use crate::knot::{Knot, KnotAnalysis};
 use crate::pattern::PatternAnalysis;
+use crate::resource::ResourceAnalysis;
+use crate::timeline::drift::ClockAnalysis;
 use crate::timeline::marks::MarkAnalysis;
 use crate::work::Work;
+
+mod logs;
+mod resources;
+
+/// Findings of one kind that are made: more say the same.
+const MOST_OF_A_KIND: usize = 12;
+
+/// Finds the places of events.
+struct Places<'v> {
+    view: &'v CaseView,
+    reader: RecordReader,
+}
+
+impl Places<'_> {
+    fn of(&mut self, row: Row) -> (String, usize) {
+        let event = self.view.loaded.table.event(row);
+        let line = self.reader.place(event).line;
+        (self.view.case.sources[event.source()].name.clone(), usize::try_from(line).unwrap_or(usize::MAX))
+    }
+
+    fn moment(&self, time: i64) -> String {
+        date_time(time, &self.view.case.zone)[..19].to_owned()
+    }
+}
 
 /// The findings of all analyses that have some.
 ///
@@ -20,13 +48,30 @@ pub(super) fn findings(view: &CaseView, work: &Work) -> Result<Vec<Finding>> {
     // One reading of the text for all that have not read it yet.
     let cards = CardAnalysis::new(Cards::of(&view.case));
     let marks = (pass(&PatternAnalysis), pass(&MarkAnalysis));
-    view.run_together(&[&pass(&CrashAnalysis), &pass(&InstallAnalysis), &pass(&cards), &marks.0, &marks.1], work)?;
+    let rest = (pass(&ResourceAnalysis), pass(&ClockAnalysis));
+    view.run_together(
+        &[&pass(&CrashAnalysis), &pass(&InstallAnalysis), &pass(&cards), &marks.0, &marks.1, &rest.0, &rest.1],
+        work,
+    )?;
     let crashes = view.run(&CrashAnalysis, work)?;
     let installs = view.run(&InstallAnalysis, work)?;
     let mut found: Vec<Finding> = crashes.iter().map(|report| of_crash(view, report)).collect();
     found.extend(installs.iter().filter_map(of_run));
     found.extend(view.run(&cards, work)?.iter().filter_map(|card| of_card(view, card)));
     found.extend(view.run(&KnotAnalysis::default(), work)?.iter().filter_map(of_knot));
+    let resources = view.run(&ResourceAnalysis, work)?;
+    let full = resources.iter().filter(|one| one.full.is_some()).count();
+    let mut places = Places { view, reader: RecordReader::new(view.case.sources.clone()) };
+    found.extend(
+        resources
+            .iter()
+            .take(MOST_OF_A_KIND)
+            .enumerate()
+            .filter_map(|(at, one)| resources::of_resource(&mut places, one, at, full)),
+    );
+    found.extend(logs::clocks(view, work)?);
+    found.extend(logs::missing_messages(&mut places, work)?);
+    found.extend(logs::short_logs(&mut places));
     Ok(found)
 }
 
