@@ -26,7 +26,6 @@ mod member_name;
 mod members;
 mod pack;
 mod plan;
-mod programs;
 pub mod recipe;
 pub mod redact;
 mod redact_request;

@@ -244,6 +244,7 @@ impl Analysis for ResourceAnalysis {
                 found.push(Resource { host, name: kind.name.clone(), instance, samples, full, growth });
             }
         }
+        drop_repeated(&mut found);
         problems(table, &mut found);
         found.sort_by(|a, b| {
             let key = |one: &Resource| {
@@ -355,6 +356,23 @@ fn full(kind: &ResourceText, samples: &[Sample]) -> Option<Full> {
         at = start + run.len();
     }
     None
+}
+
+/// A line that only says that something is full adds nothing to a number that says which, at about the same time on the same host.
+fn drop_repeated(found: &mut Vec<Resource>) {
+    let full = |one: &Resource| one.full.as_ref().map(|full| (full.first.time, full.first.is_stated));
+    let numbers: Vec<(String, String, i64)> = found
+        .iter()
+        .filter_map(|one| {
+            full(one).filter(|(_, stated)| !stated).map(|(time, _)| (one.host.clone(), one.name.clone(), time))
+        })
+        .collect();
+    found.retain(|one| {
+        let Some((time, true)) = full(one) else { return true };
+        !numbers.iter().any(|(host, name, at)| {
+            *host == one.host && *name == one.name && at.saturating_sub(time).saturating_abs() <= AROUND_NS
+        })
+    });
 }
 
 /// Counts the problems of its host around the moment that each was full.

@@ -9,7 +9,6 @@ use std::time::Duration;
 use super::capture::Snapshot;
 use super::local::{self, Found};
 use super::member_name::{below_root, common_top, unique_member};
-use super::programs::programs_of;
 use super::recipe::{Command, Files, Matchers, Recipe, Recipes, System};
 use super::remote::Remote;
 use super::seal::{Mark, SealedHost, Unreadable, Why};
@@ -22,6 +21,8 @@ use crate::logbook::Story;
 use crate::source::Class;
 use crate::work::Work;
 use crate::{Result, clock, limits, platform};
+
+mod programs;
 
 /// What to put into a box, and how.
 #[derive(Clone, Debug, Default)]
@@ -334,41 +335,6 @@ impl<'o> Planner<'o> {
             // A folder that somebody labelled is the root of another machine; what is named without a label is of this one.
             self.programs(label, if labelled && path.is_dir() { path } else { Path::new("/") }, work)?;
         }
-        Ok(())
-    }
-
-    /// The program files that the dumps of a host need to be read.
-    fn programs(&mut self, label: &str, root: &Path, work: &Work) -> Result<()> {
-        let of_host = self.plan.files.iter().filter(|file| file.host == label);
-        let dumps: Vec<PathBuf> = of_host
-            .filter_map(|file| match &file.wanted {
-                Wanted::Local(path) => Some(path.clone()),
-                Wanted::Remote(_) | Wanted::Output => None,
-            })
-            .collect();
-        let found = programs_of(&dumps, root, work)?;
-        for (file, path) in found.files {
-            let origin = file.display().to_string();
-            // What was taken as a file already is in the box.
-            if self.plan.files.iter().any(|other| other.host == label && other.origin == self.origin(&origin)) {
-                continue;
-            }
-            let member = unique_member(label, path.trim_start_matches('/'), &mut self.taken);
-            self.plan.files.push(PlannedFile {
-                host: label.to_owned(),
-                origin: self.origin(&origin),
-                member,
-                class: None,
-                recipe: None,
-                may_cut: false,
-                is_timeless: true,
-                most_bytes: limits::PROGRAM_BYTES,
-                size: std::fs::metadata(&file).map_or(0, |data| data.len()),
-                modified: 0,
-                wanted: Wanted::Local(file),
-            });
-        }
-        self.leave_out(label, found.left_out.into_iter().map(|(path, reason)| LeftOut { path, reason }).collect());
         Ok(())
     }
 

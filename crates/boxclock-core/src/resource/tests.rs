@@ -91,6 +91,18 @@ fn what_was_full_first_comes_first_and_what_failed_behind_it_is_counted() {
 }
 
 #[test]
+fn a_line_that_only_says_full_adds_nothing_to_a_number() {
+    let disk = sadf("%ufsused", Some(("FILESYSTEM", "/dev/sda1")), &[90.0, 98.0, 99.0]);
+    let line = "2026-04-12T02:01:20Z ERROR dosing cannot write frame: No space left on device\n";
+    let found = resources(&[("basin-4/disk.csv", &disk), ("basin-4/dosing.log", line)]);
+    assert_eq!(found.iter().map(|one| one.instance.as_str()).collect::<Vec<_>>(), ["/dev/sda1"]);
+    assert_eq!(found[0].full.as_ref().unwrap().problems_after, 1);
+    // On another host it is all that is known.
+    let found = resources(&[("basin-4/disk.csv", &disk), ("basin-7/dosing.log", line)]);
+    assert_eq!(found.len(), 2);
+}
+
+#[test]
 fn a_short_peak_of_a_processor_is_not_full() {
     let peak = sadf("%idle", Some(("CPU", "-1")), &[50.0, 1.0, 60.0, 50.0]);
     assert!(resources(&[("basin-4/cpu.csv", &peak)]).is_empty());

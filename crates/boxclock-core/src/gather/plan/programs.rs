@@ -3,17 +3,57 @@
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 
+use super::super::member_name::unique_member;
+use super::{PlannedFile, Planner, Wanted};
+use crate::case::LeftOut;
 use crate::crash::{self, ProgramFile};
 use crate::work::Work;
 use crate::{Result, limits};
 
 /// Program files for the dumps of one host.
 #[derive(Debug, Default)]
-pub(super) struct Programs {
+struct Programs {
     /// Where each is here, and its path on the host.
-    pub files: Vec<(PathBuf, String)>,
+    files: Vec<(PathBuf, String)>,
     /// What is not taken, with the reason.
-    pub left_out: Vec<(String, String)>,
+    left_out: Vec<(String, String)>,
+}
+
+impl Planner<'_> {
+    /// The program files that the dumps of a host need to be read.
+    pub(super) fn programs(&mut self, label: &str, root: &Path, work: &Work) -> Result<()> {
+        let of_host = self.plan.files.iter().filter(|file| file.host == label);
+        let dumps: Vec<PathBuf> = of_host
+            .filter_map(|file| match &file.wanted {
+                Wanted::Local(path) => Some(path.clone()),
+                Wanted::Remote(_) | Wanted::Output => None,
+            })
+            .collect();
+        let found = programs_of(&dumps, root, work)?;
+        for (file, path) in found.files {
+            let origin = file.display().to_string();
+            // What was taken as a file already is in the box.
+            if self.plan.files.iter().any(|other| other.host == label && other.origin == self.origin(&origin)) {
+                continue;
+            }
+            let member = unique_member(label, path.trim_start_matches('/'), &mut self.taken);
+            self.plan.files.push(PlannedFile {
+                host: label.to_owned(),
+                origin: self.origin(&origin),
+                member,
+                class: None,
+                recipe: None,
+                may_cut: false,
+                is_timeless: true,
+                most_bytes: limits::PROGRAM_BYTES,
+                size: std::fs::metadata(&file).map_or(0, |data| data.len()),
+                modified: 0,
+                wanted: Wanted::Local(file),
+            });
+        }
+        self.leave_out(label, found.left_out.into_iter().map(|(path, reason)| LeftOut { path, reason }).collect());
+        Ok(())
+    }
 }
 
 /// Looks up, below `root`, the program files of these dumps: those whose build id is the dump's, or, where a dump knows none, those
@@ -21,7 +61,7 @@ pub(super) struct Programs {
 ///
 /// # Errors
 /// When the work is cancelled.
-pub(super) fn programs_of(dumps: &[PathBuf], root: &Path, work: &Work) -> Result<Programs> {
+fn programs_of(dumps: &[PathBuf], root: &Path, work: &Work) -> Result<Programs> {
     let mut found = Programs::default();
     let (mut seen, mut total) = (BTreeSet::new(), 0_u64);
     for dump in dumps {
