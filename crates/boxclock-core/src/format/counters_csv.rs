@@ -32,10 +32,12 @@ enum Shape {
     Sadf {
         headers: Vec<Vec<String>>,
     },
-    /// `sar`: the host of the first line, and the day that each table starts on, where a file has one table after the other.
+    /// `sar`: the host of the first line, the day that each table starts on, where a file has one table after the other, and the
+    /// names of the columns of all its tables.
     Sar {
         host: String,
         day: Option<i64>,
+        tables: Vec<Vec<String>>,
     },
     /// `vmstat -t`: the names of its columns, the last of which is the time with its zone.
     Vmstat {
@@ -48,6 +50,9 @@ impl CountersCsv {
     /// The registry's entry.
     pub(super) const NEW: Self = Self { shape: Shape::Unknown };
 }
+
+/// Kinds of tables of one file that are told apart.
+const MOST_TABLES: usize = 256;
 
 static MADE: LazyLock<Mutex<HashMap<String, &'static CountersCsv>>> = LazyLock::new(Mutex::default);
 
@@ -135,6 +140,27 @@ fn heading(line: &[u8]) -> Option<(i64, &[u8])> {
     }
 }
 
+/// Whether values can be those of a table with these columns: shares and rates have decimals, amounts of kilobytes have none.
+fn can_be_of(names: &[String], values: &[&str]) -> bool {
+    let is_number = |text: &str| text.parse::<f64>().is_ok();
+    let fits = |name: &str, text: &str| {
+        let has_decimals = is_number(text) && text.contains('.');
+        if name.starts_with('%') || name.ends_with("/s") || name.starts_with("ldavg") {
+            has_decimals
+        } else if name.starts_with("kb") || name.starts_with("MB") {
+            is_number(text) && !text.contains('.')
+        } else if matches!(
+            name,
+            "CPU" | "DEV" | "IFACE" | "FILESYSTEM" | "TTY" | "FAN" | "TEMP" | "IN" | "BUS" | "INTR" | "DEVICE"
+        ) {
+            !has_decimals
+        } else {
+            is_number(text)
+        }
+    };
+    names.len() == values.len() && names.iter().zip(values).all(|(name, text)| fits(name, text))
+}
+
 /// The day that all tables of a file start on, if there are several and one follows the other: civil nanoseconds of its midnight.
 fn day_of_tables(lines: &mut dyn Iterator<Item = Vec<u8>>) -> Option<i64> {
     let mut day = None;
@@ -150,7 +176,7 @@ fn day_of_tables(lines: &mut dyn Iterator<Item = Vec<u8>>) -> Option<i64> {
             && tables.last().is_none_or(|last| last != names)
         {
             // Tables that take turns are printed sample by sample.
-            if tables.len() >= 256 || tables.iter().any(|table| table == names) {
+            if tables.len() >= MOST_TABLES || tables.iter().any(|table| table == names) {
                 return None;
             }
             tables.push(names.to_vec());
@@ -233,7 +259,7 @@ impl LineFormat for CountersCsv {
     }
 
     fn version(&self) -> u32 {
-        2
+        3
     }
 
     fn judges_words(&self) -> bool {
@@ -269,7 +295,16 @@ impl LineFormat for CountersCsv {
                 let pairs = columns.iter().zip(line.split_ascii_whitespace());
                 record.attributes.extend(pairs.map(|(name, text)| (name.clone(), value(text))));
             }
-            Shape::Sar { .. } | Shape::Unknown => {}
+            Shape::Sar { tables, .. } => {
+                let end = forms::time_of_day(line.as_bytes()).map_or(line.len(), |(_, end)| end);
+                let values: Vec<&str> = line.get(end..).unwrap_or_default().split_ascii_whitespace().collect();
+                // The tables do not say which lines are theirs; only one that fits says for sure.
+                let mut fitting = tables.iter().filter(|names| can_be_of(names, &values));
+                if let (Some(names), None) = (fitting.next(), fitting.next()) {
+                    record.attributes.extend(names.iter().zip(&values).map(|(name, text)| (name.clone(), value(text))));
+                }
+            }
+            Shape::Unknown => {}
         }
         record
     }
@@ -295,14 +330,31 @@ impl LineFormat for CountersCsv {
         _: i64,
     ) -> Option<Settled> {
         if let Shape::Sar { host, .. } = &self.shape {
-            let day = day_of_tables(whole);
-            let format = made(format!("sar {host} {day:?}"), || Shape::Sar { host: host.clone(), day });
+            let mut tables: Vec<Vec<String>> = Vec::new();
+            let mut note = |line: &[u8]| {
+                let Some((_, names)) = heading(line) else { return };
+                let names: Vec<String> =
+                    String::from_utf8_lossy(names).split_ascii_whitespace().map(str::to_owned).collect();
+                if tables.len() < MOST_TABLES && !tables.contains(&names) {
+                    tables.push(names);
+                }
+            };
+            let mut noted = std::iter::from_fn(|| {
+                let line = whole.next()?;
+                note(&line);
+                Some(line)
+            });
+            let day = day_of_tables(&mut noted);
+            // What it has not looked at.
+            noted.for_each(drop);
+            let key = format!("sar {host} {day:?} {tables:?}");
+            let format = made(key, || Shape::Sar { host: host.clone(), day, tables });
             return Some(Settled { hint, made: Some(format), ..Settled::default() });
         }
         let Shape::Sadf { .. } = self.shape else { return None };
         let mut headers: Vec<Vec<String>> = Vec::new();
         for header in whole.filter_map(|line| sadf_header(&line)) {
-            if headers.len() < 256 && !headers.contains(&header) {
+            if headers.len() < MOST_TABLES && !headers.contains(&header) {
                 headers.push(header);
             }
         }
@@ -319,7 +371,7 @@ impl LineFormat for CountersCsv {
         } else if let Some((columns, offset_s)) = start.clone().find_map(|line| vmstat_heading(line)) {
             made(format!("vmstat {columns:?} {offset_s:?}"), || Shape::Vmstat { columns, offset_s })
         } else if let Some((host, _)) = start.clone().find_map(|line| sar_start(line)) {
-            made(format!("sar {host}"), || Shape::Sar { host, day: None })
+            made(format!("sar {host}"), || Shape::Sar { host, day: None, tables: Vec::new() })
         } else {
             return Fit::default();
         };

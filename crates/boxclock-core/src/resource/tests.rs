@@ -131,6 +131,28 @@ fn growth_says_when_it_will_be_full_and_noise_says_nothing() {
     );
 }
 
+/// Two tables of `sar`: of the same number of columns, told apart by what stands in them; and one that could be either of two.
+#[test]
+fn tables_of_activity_reports_are_numbers() {
+    let text = "Linux 6.1.0-18-amd64 (basin-4) \t04/12/2026 \t_x86_64_\t(2 CPU)\n\n\
+        02:00:01        CPU     %user     %nice   %system   %iowait    %steal     %idle\n\
+        02:01:01        all     50.00      0.00      0.50      0.00      0.00     49.50\n\
+        02:02:01        all     99.00      0.00      0.50      0.00      0.00      0.50\n\
+        02:04:01        all     99.00      0.00      0.50      0.00      0.00      0.50\n\
+        02:06:01        all     99.00      0.00      0.50      0.00      0.00      0.50\n\
+        Average:        all     86.75      0.00      0.50      0.00      0.00     12.75\n\n\
+        02:00:01          tps      rtps      wtps      dtps   bread/s   bwrtn/s   bdscd/s\n\
+        02:01:01        17.00      1.00     16.00      0.00      8.00  23648.00      0.00\n\n\
+        02:00:01    MBfsfree  MBfsused   %fsused  %ufsused     Ifree     Iused    %Iused FILESYSTEM\n\
+        02:01:01          33         0      0.04      8.60     10229        11      0.11 /dev/sdb1\n\
+        02:02:01           1        32     96.00     99.50     10207        33      0.32 /dev/sdb1\n\
+        Average:          17        16     48.02     54.05     10218        22      0.21 /dev/sdb1\n";
+    let found = resources(&[("basin-4/sar12.txt", text)]);
+    let names: Vec<(&str, &str)> = found.iter().map(|one| (one.name.as_str(), one.instance.as_str())).collect();
+    assert_eq!(names, [("processor", ""), ("disk space", "/dev/sdb1")], "{found:#?}");
+    assert!((found[0].full.as_ref().unwrap().first.percent - 99.5).abs() < 0.01);
+}
+
 #[test]
 fn resources_stand_among_the_findings() {
     let disk = sadf("%ufsused", Some(("FILESYSTEM", "/dev/sda1")), &[90.0, 98.0, 99.0]);
