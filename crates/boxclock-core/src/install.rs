@@ -292,7 +292,9 @@ impl Analysis for InstallAnalysis {
         work.check()?;
         let mut runs = packages::joined(found.into_iter().flatten().collect());
         failure::link_children(&mut runs);
-        for run in runs.iter_mut().filter(|run| run.outcome.is_failure() && !run.beside.is_empty()) {
+        const MOST_BESIDE: usize = 50;
+        let beside = runs.iter_mut().filter(|run| run.outcome.is_failure() && !run.beside.is_empty());
+        for run in beside.take(MOST_BESIDE) {
             look_beside(view, run, work);
         }
         work.check()?;

@@ -213,7 +213,9 @@ pub(super) fn refine(crash: &mut Crash, frames: &[Frame]) -> Class {
     if matches!((number, crash.what.detail.as_deref()), (Some(7), Some("BUS_ADRERR") | None)) {
         return Class::File;
     }
-    if crash.what.detail.is_none() && is_sent(number, frames) {
+    // Reports in text name no sub-code, and seldom the functions that send.
+    let is_dump = frames.iter().all(|frame| frame.found != Found::Text);
+    if is_dump && crash.what.detail.is_none() && is_sent(number, frames) {
         crash.what.kind = Kind::Killed;
         crash.what.words = Some(SENT.to_owned());
         return Class::Killed;

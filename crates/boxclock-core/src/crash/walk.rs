@@ -80,21 +80,21 @@ impl Walker<'_, '_> {
                 step => step,
             };
             let mut is_switch = false;
-            let (next, is_signal) = match step {
-                _ if switched.is_some() => {
+            let (next, is_signal) = match (switched, step) {
+                (Some(next), _) => {
                     (found, is_switch) = (Found::FramePointer, true);
                     sure = sure.max(Sure::Likely);
-                    (switched.unwrap_or_default(), false)
+                    (next, false)
                 }
-                Step::End(_) => break,
-                Step::To { registers, is_signal } => {
+                (None, Step::End(_)) => break,
+                (None, Step::To { registers, is_signal }) => {
                     found = Found::UnwindTable;
                     if let Some(last) = frames.last_mut() {
                         last.is_signal_handler_return = is_signal;
                     }
                     (registers, is_signal)
                 }
-                Step::Unknown => {
+                (None, Step::Unknown) => {
                     let leaf = frames.last().filter(|_| interrupted).and_then(|frame| self.by_leaf(&now, frame));
                     if let Some(next) = leaf.or_else(|| self.by_frame_pointer(&now)) {
                         found = Found::FramePointer;

@@ -103,6 +103,19 @@ fn a_line_that_only_says_full_adds_nothing_to_a_number() {
 }
 
 #[test]
+fn columns_in_percent_count_where_they_say_how_full() {
+    let csv = |name: &str| {
+        let rows: String = (0..10).map(|minute| format!("2026-04-12T02:0{minute}:00Z,{}\n", 91 + minute)).collect();
+        format!("time,{name}\n{rows}")
+    };
+    let found = |name: &str| resources(&[("basin-4/levels.csv", &csv(name))]).len();
+    assert_eq!(found("queue_fill_percent"), 1);
+    assert_eq!(found("heap usage %"), 1);
+    assert_eq!(found("success_percent"), 0, "a hundred of it is good");
+    assert_eq!(found("frames_used"), 0, "it is no share");
+}
+
+#[test]
 fn a_short_peak_of_a_processor_is_not_full() {
     let peak = sadf("%idle", Some(("CPU", "-1")), &[50.0, 1.0, 60.0, 50.0]);
     assert!(resources(&[("basin-4/cpu.csv", &peak)]).is_empty());
