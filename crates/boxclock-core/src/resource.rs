@@ -261,7 +261,9 @@ impl Words {
     fn counters(&self, piece: &mut Vec<Said>, seen: &Seen<'_>) {
         let record = seen.record();
         for (name, value) in &record.attributes {
-            let Some(number) = value.as_f64() else { continue };
+            // Columns of a csv are text.
+            let number = value.as_f64().or_else(|| value.as_str()?.trim().trim_end_matches('%').parse().ok());
+            let Some(number) = number else { continue };
             for rule in self.counters.matches(name.as_bytes()) {
                 let (resource, counter, regex) = &self.counter_of[rule];
                 let by_column = counter.instance.as_ref().and_then(|column| record.attributes.get(column));

@@ -105,8 +105,10 @@ fn a_line_that_only_says_full_adds_nothing_to_a_number() {
 #[test]
 fn columns_in_percent_count_where_they_say_how_full() {
     let csv = |name: &str| {
-        let rows: String = (0..10).map(|minute| format!("2026-04-12T02:0{minute}:00Z,{}\n", 91 + minute)).collect();
-        format!("time,{name}\n{rows}")
+        let rows: String = (0..10)
+            .map(|minute| format!("2026-04-12T02:0{minute}:00Z,basin,round {minute},{}\n", 91 + minute))
+            .collect();
+        format!("time,tank,message,{name}\n{rows}")
     };
     let found = |name: &str| resources(&[("basin-4/levels.csv", &csv(name))]).len();
     assert_eq!(found("queue_fill_percent"), 1);
