@@ -28,7 +28,7 @@ pub(super) fn clocks(view: &CaseView, work: &Work) -> Result<Vec<Finding>> {
             line: usize::try_from(*line).unwrap_or(usize::MAX),
             more: vec![(pair.there.0.clone(), usize::try_from(pair.there.1).unwrap_or(usize::MAX))],
             reason: "Times of hosts are compared with each other: with a wrong clock what comes first and what follows is wrong.".into(),
-            advice: "Correct it for this case (view 2, or --drift), and set the host's clock by a time service.".into(),
+            advice: "Correct it for this case, and set the host's clock by a time service.".into(),
         })
     };
     Ok(found.iter().filter_map(of_one).take(MOST_OF_A_KIND).collect())
