@@ -239,12 +239,13 @@ impl CrashReport {
             .collect();
         let (missing, all) = (self.missing.len(), on_stack.len().max(self.missing.len()));
         let names = self.missing.join(", ");
-        (missing > 0).then(|| {
-            format!(
-                "program files not at hand: {missing} of {all} on the stack: {names}. On the host that wrote the dump, `boxclock pack \
-                 DUMP --programs --into X.box.zip` takes them along"
-            )
-        })
+        // Only programs with whole paths can be found on the host that wrote the dump.
+        let how = if self.missing.iter().all(|path| path.starts_with('/')) {
+            "On the host that wrote the dump, `boxclock pack DUMP --programs --into X.box.zip` takes them along"
+        } else {
+            "Put them into the box, or beside the dump"
+        };
+        (missing > 0).then(|| format!("program files not at hand: {missing} of {all} on the stack: {names}. {how}"))
     }
 
     /// A report of which nothing but this is known.

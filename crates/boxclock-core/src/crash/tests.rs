@@ -160,6 +160,8 @@ fn without_the_program_the_names_are_missing_and_said_to_be() {
     assert!(functions(&report).is_empty());
     assert_eq!(report.frames[0].offset, Some(0x114));
     assert!(report.missing[0].ends_with("/feed"), "{:?}", report.missing);
+    let words = report.missing_words().unwrap();
+    assert!(words.starts_with("program files not at hand: 1 of 1") && words.contains("--programs"), "{words}");
 }
 
 /// A packed section may claim any size: what it claims is not reserved.
