@@ -77,15 +77,6 @@ pub fn recognise(start: &[u8]) -> Option<&'static dyn DumpFormat> {
     DUMP_FORMATS.into_iter().find(|format| format.recognises(start))
 }
 
-/// The dump format of a file; `None` where it is none, or cannot be read.
-pub fn format_of(path: &Path) -> Option<&'static dyn DumpFormat> {
-    use std::io::Read;
-    const START_BYTES: u64 = 4096;
-    let mut start = Vec::new();
-    crate::platform::open_regular(path).ok()?.take(START_BYTES).read_to_end(&mut start).ok()?;
-    recognise(&start)
-}
-
 /// Where the time of a crash is from.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum TimeFrom {

@@ -228,6 +228,11 @@ pub trait LineFormat: Sync {
         true
     }
 
+    /// Whether its records are rows of numbers under names: figures over time.
+    fn holds_figures(&self) -> bool {
+        false
+    }
+
     /// Whether a line without severity whose words look bad counts as a problem. In logs of accesses and of steps such words are
     /// names of things.
     fn judges_words(&self) -> bool {

@@ -284,7 +284,7 @@ impl Analysis for InstallAnalysis {
                 Some(InstallerLog::AptTerminal) => packages::terminal(source, &lines),
                 Some(InstallerLog::Dpkg) => packages::dpkg(source, &lines),
                 _ => {
-                    let installer = Installers::own().known_by(lines.iter().take(SIGN_LINES));
+                    let installer = Installers::own().known_by(&lines[..lines.len().min(SIGN_LINES)]);
                     run::runs(source, &lines, end, is_named_one(source), installer)
                 }
             }
@@ -412,7 +412,7 @@ fn begins_like_one(view: &CaseView, source: usize) -> bool {
         return false;
     }
     let lines = lines_up_to(view, source, HEAD, &Work::default());
-    if Installers::own().known_by(lines.iter()).is_some() {
+    if Installers::own().known_by(&lines).is_some() {
         return true;
     }
     let phrases = Installers::own().general();

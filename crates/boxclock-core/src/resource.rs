@@ -11,8 +11,9 @@ use serde::{Deserialize, Serialize};
 
 use crate::Result;
 use crate::analysis::{Analysis, CaseView, Pieces, Seen, Window};
-use crate::clock::{HOUR, MINUTE, SECOND};
+use crate::clock::{MINUTE, SECOND};
 use crate::event::{Row, Table};
+use crate::format::LineFormat;
 use crate::severity::Severity;
 use crate::work::{Work, parallel};
 
@@ -24,8 +25,10 @@ pub use growth::Growth;
 
 /// How long before and behind the moment that something was full problems are counted.
 const AROUND_NS: i64 = 10 * MINUTE;
-/// Samples of one segment that are kept; of more each later one is dropped.
-const MOST_SAMPLES: usize = 1 << 16;
+/// Samples that are noted of one segment…
+const MOST_NOTED: usize = 1 << 18;
+/// …and that are kept of it: of more, every second, third … of each series.
+const MOST_KEPT: usize = 1 << 13;
 
 /// One value.
 #[derive(Clone, Debug, PartialEq)]
@@ -201,8 +204,7 @@ impl Analysis for ResourceAnalysis {
 
     fn window(&self, piece: &mut Vec<Said>, window: &Window<'_>) {
         let Some(words) = WORDS.as_ref() else { return };
-        let format = window.source.reader.lines().map_or("", |format| format.name());
-        if matches!(format, "counters-csv" | "csv") {
+        if window.source.reader.lines().is_some_and(LineFormat::holds_figures) {
             window.events().for_each(|seen| words.counters(piece, &seen));
             return;
         }
@@ -212,6 +214,21 @@ impl Analysis for ResourceAnalysis {
             words.message(piece, &seen);
             at = seen.end.max(hit.end());
         }
+    }
+
+    fn end(&self, piece: &mut Vec<Said>) {
+        let every = piece.len().div_ceil(MOST_KEPT);
+        if every < 2 {
+            return;
+        }
+        let mut counts: BTreeMap<(u8, String), usize> = BTreeMap::new();
+        piece.retain(|said| {
+            let count = counts.entry((said.resource, said.instance.clone())).or_default();
+            *count += 1;
+            (*count - 1).is_multiple_of(every)
+        });
+        // Series of a value or two are not thinned by that.
+        piece.truncate(2 * MOST_KEPT);
     }
 
     fn merge(&self, view: &CaseView, pieces: &Pieces<'_, Vec<Said>>, work: &Work) -> Result<Vec<Resource>> {
@@ -267,12 +284,10 @@ impl Words {
             for rule in self.counters.matches(name.as_bytes()) {
                 let (resource, counter, regex) = &self.counter_of[rule];
                 let by_column = counter.instance.as_ref().and_then(|column| record.attributes.get(column));
-                let by_column = by_column.map(|value| match value {
-                    serde_json::Value::String(text) => text.clone(),
-                    serde_json::Value::Number(number) if number.as_f64().is_some_and(|n| n.fract() == 0.0) => {
-                        format!("{:.0}", number.as_f64().unwrap_or_default())
-                    }
-                    other => other.to_string(),
+                let by_column = by_column.map(|value| match (value.as_str(), value.as_f64()) {
+                    (Some(text), _) => text.to_owned(),
+                    (None, Some(number)) => number.to_string(),
+                    (None, None) => value.to_string(),
                 });
                 if counter.only.as_ref().is_some_and(|only| by_column.as_ref() != Some(only)) {
                     continue;
@@ -283,7 +298,7 @@ impl Words {
                 };
                 let instance = by_column.filter(|_| counter.only.is_none()).or_else(by_name).unwrap_or_default();
                 let percent = if counter.value == Value::Free { 100.0 - number } else { number };
-                self.add(piece, seen.index, *resource, percent, false, instance);
+                note(piece, seen.index, *resource, percent, false, instance);
                 // The first rule that fits names it.
                 break;
             }
@@ -300,27 +315,20 @@ impl Words {
             let instance = captures.name("instance").map_or(String::new(), |part| {
                 String::from_utf8_lossy(part.as_bytes()).trim().trim_end_matches(['.', ':', ',']).to_ascii_lowercase()
             });
-            self.add(piece, seen.index, *resource, percent, *is_stated, instance);
+            note(piece, seen.index, *resource, percent, *is_stated, instance);
             return;
         }
     }
+}
 
-    fn add(
-        &self,
-        piece: &mut Vec<Said>,
-        event: usize,
-        resource: usize,
-        percent: f64,
-        is_stated: bool,
-        instance: String,
-    ) {
-        const SLACK: f64 = 0.5;
-        if !(-SLACK..=100.0 + SLACK).contains(&percent) || piece.len() >= MOST_SAMPLES {
-            return;
-        }
-        let (Ok(event), Ok(resource)) = (u16::try_from(event), u8::try_from(resource)) else { return };
-        piece.push(Said { event, resource, percent: percent.clamp(0.0, 100.0) as f32, is_stated, instance });
+/// Notes a value, if it can be a share of a hundred.
+fn note(piece: &mut Vec<Said>, event: usize, resource: usize, percent: f64, is_stated: bool, instance: String) {
+    const SLACK: f64 = 0.5;
+    if !(-SLACK..=100.0 + SLACK).contains(&percent) || piece.len() >= MOST_NOTED {
+        return;
     }
+    let (Ok(event), Ok(resource)) = (u16::try_from(event), u8::try_from(resource)) else { return };
+    piece.push(Said { event, resource, percent: percent.clamp(0.0, 100.0) as f32, is_stated, instance });
 }
 
 /// The percent that a message says, or what is used of a limit.
@@ -343,8 +351,7 @@ fn full(kind: &ResourceText, samples: &[Sample]) -> Option<Full> {
         let run: Vec<&Sample> = samples[start..].iter().take_while(is_full).collect();
         let (first, last) = (*run.first()?, *run.last()?);
         let lasted = last.time.saturating_sub(first.time);
-        let enough = if kind.lasts == 0 { true } else { run.len() >= 3 && lasted >= kind.lasts.saturating_mul(SECOND) };
-        if enough {
+        if kind.lasts == 0 || (run.len() >= 3 && lasted >= kind.lasts.saturating_mul(SECOND)) {
             let next = samples.get(start + run.len());
             return Some(Full {
                 first: first.clone(),
@@ -429,6 +436,3 @@ impl Resource {
         self.full.as_ref().is_some_and(|full| full.problems_after >= 3.max(3 * full.problems_before))
     }
 }
-
-/// The longest look ahead that growth is told for.
-pub(crate) const AHEAD_NS: i64 = 30 * 24 * HOUR;

@@ -25,6 +25,8 @@ const HEAD_BYTES: u64 = 4096;
 const PATH_BYTES: usize = 4096;
 /// Program headers of one file.
 const MOST_HEADERS: usize = 256;
+/// Program files of one core.
+const MOST_IMAGES: usize = 4096;
 /// Entries of a dynamic section, and libraries in the loader's list.
 const MOST_ENTRIES: usize = 4096;
 /// Bytes of the kernel's own library in a process.
@@ -176,7 +178,7 @@ impl Images<'_> {
     /// All program files in memory, for cores without a list of mapped files. The program has its path from the kernel, libraries
     /// from the loader's list, else the name that they call themselves.
     pub(super) fn modules(&self, auxiliary: &Auxiliary, process: Option<&str>) -> Vec<Module> {
-        let images: Vec<Image> = self.memory.starts().filter_map(|start| self.image(start)).collect();
+        let images: Vec<Image> = self.memory.starts().filter_map(|start| self.image(start)).take(MOST_IMAGES).collect();
         let is_program = |image: &Image| {
             let holds = |address: Option<u64>| address.is_some_and(|at| (image.base..image.end()).contains(&at));
             holds(auxiliary.headers) || (auxiliary.headers.is_none() && holds(auxiliary.entry))
@@ -216,15 +218,13 @@ impl Images<'_> {
     /// The entries of a dynamic section, by their kind.
     fn dynamic(&self, image: &Image) -> Vec<(u64, u64)> {
         let size = if self.wide { 16 } else { 8 };
-        let Some(start) = image.dynamic() else { return Vec::new() };
-        let mut entries = Vec::new();
-        for place in 0..MOST_ENTRIES as u64 {
-            let at = start.saturating_add(place.saturating_mul(size));
-            let Some(kind) = self.word(at).filter(|kind| *kind != DT_NULL) else { break };
-            let Some(value) = self.word(at.saturating_add(size / 2)) else { break };
-            entries.push((kind, value));
-        }
-        entries
+        let read = |start| self.fields(start, (MOST_ENTRIES * size) as u64);
+        let Some(section) = image.dynamic().and_then(read) else { return Vec::new() };
+        let entry = |place: usize| {
+            let kind = section.word(place * size, self.wide).filter(|kind| *kind != DT_NULL)?;
+            Some((kind, section.word(place * size + size / 2, self.wide)?))
+        };
+        (0..MOST_ENTRIES).map_while(entry).collect()
     }
 
     fn own_name(&self, image: &Image) -> Option<String> {

@@ -31,9 +31,16 @@ pub struct ProgramFile {
 }
 
 impl ProgramFile {
-    /// What tells its build from another, in hexadecimal digits; `None` where it says nothing, or is no program.
-    pub(crate) fn build_id(&self) -> Option<String> {
-        Program::open(&self.path)?.build_id
+    /// Whether a file is a program, and of this build where one is asked for.
+    ///
+    /// # Errors
+    /// When it is not; the text says what it is.
+    pub(crate) fn is_build(path: &Path, wanted: Option<&str>) -> Result<(), &'static str> {
+        let program = Program::open(path).ok_or("it is no program")?;
+        match wanted {
+            Some(wanted) if program.build_id.as_deref() != Some(wanted) => Err("it is of another build by now"),
+            _ => Ok(()),
+        }
     }
 
     /// Whether a file that starts with these bytes (some hundred) is a program or library: ELF that is no core, or PE.

@@ -380,7 +380,7 @@ impl Walker<'_, '_> {
     fn is_scanned_for(&mut self, back: u64, machine: Machine) -> bool {
         let in_own_library = self.crash.module_at(back).is_some_and(|module| module.image.is_some());
         self.is_code(back)
-            && (self.is_end_of_handler(back, machine) || (!in_own_library && self.is_behind_call(back, machine)))
+            && ((!in_own_library && self.is_behind_call(back, machine)) || self.is_end_of_handler(back, machine))
     }
 
     /// Whether a function may return to an address: behind a call, or to where the handler of a signal ends.

@@ -71,7 +71,7 @@ pub(super) fn findings(view: &CaseView, work: &Work) -> Result<Vec<Finding>> {
     );
     found.extend(logs::clocks(view, work)?);
     found.extend(logs::missing_messages(&mut places, work)?);
-    found.extend(logs::short_logs(&mut places));
+    found.extend(logs::short_logs(&places));
     Ok(found)
 }
 

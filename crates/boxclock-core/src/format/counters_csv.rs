@@ -194,6 +194,10 @@ impl LineFormat for CountersCsv {
         true
     }
 
+    fn holds_figures(&self) -> bool {
+        true
+    }
+
     fn head<'a>(&self, line: &'a [u8], _: Hint) -> Option<Head<'a>> {
         match &self.shape {
             Shape::Unknown => None,

@@ -363,6 +363,10 @@ impl LineFormat for Csv {
         true
     }
 
+    fn holds_figures(&self) -> bool {
+        true
+    }
+
     fn columns(&self) -> Option<String> {
         let name = |index: &usize| self.columns.get(*index).map_or("", String::as_str);
         let mut parts = Vec::new();

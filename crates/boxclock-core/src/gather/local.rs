@@ -103,7 +103,8 @@ pub(super) fn recipe_files<'r>(
     inside(root, found, left_out)
 }
 
-fn inside<'r>(
+/// Those that lie below the root, also where they are links.
+pub(super) fn inside<'r>(
     root: &Path,
     found: impl Iterator<Item = Found<'r>>,
     left_out: &mut Vec<LeftOut>,

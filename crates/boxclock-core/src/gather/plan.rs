@@ -573,10 +573,15 @@ fn fill_in(run: &[String], window: Option<Window>) -> Vec<String> {
     filled.collect()
 }
 
-fn kind_of(path: &Path) -> Option<Kind> {
+/// The start of a file, which tells what it is; `None` where it cannot be read.
+fn start_of(path: &Path) -> Option<Vec<u8>> {
     use std::io::Read;
     let mut start = Vec::new();
     let file = platform::open_regular(path).ok()?;
     file.take(container::START_BYTES as u64).read_to_end(&mut start).ok()?;
-    Kind::of(&start)
+    Some(start)
+}
+
+fn kind_of(path: &Path) -> Option<Kind> {
+    Kind::of(&start_of(path)?)
 }

@@ -98,8 +98,6 @@ pub struct Phrases {
 
 /// An installer whose logs are known by their own lines.
 pub struct Installer {
-    /// What it is called.
-    pub name: String,
     /// It says nothing when all went well.
     pub silent: bool,
     /// One line of failure decides, whatever the last line says.
@@ -201,7 +199,6 @@ impl Installers {
         let sign_of = file.installer.iter().enumerate().flat_map(|(at, one)| vec![at; one.signs.len()]).collect();
         let signs = signs(&file.installer)?;
         let known = file.installer.into_iter().map(|text| Installer {
-            name: text.name,
             silent: text.silent,
             any_failure: text.any_failure,
             chained: text.chained,
@@ -219,16 +216,23 @@ impl Installers {
         })
     }
 
-    /// The installer whose signs these lines show most of; of equals the first.
-    pub(super) fn known_by<'t>(&self, lines: impl Iterator<Item = &'t Lined>) -> Option<&Installer> {
-        let mut seen = vec![false; self.sign_of.len()];
+    /// The installer whose log these lines are of: the one of which they show the most signs, of equals the first. One sign alone has
+    /// to stand in a tenth of the records: the logs of systems and of other programs may show one now and then.
+    pub(super) fn known_by(&self, lines: &[Lined]) -> Option<&Installer> {
+        const ALONE: usize = 10;
+        let mut seen = vec![0_usize; self.sign_of.len()];
         for line in lines {
-            self.signs.matches(&line.said()).into_iter().for_each(|sign| seen[sign] = true);
+            self.signs.matches(&line.said()).into_iter().for_each(|sign| seen[sign] += 1);
         }
-        let shown =
-            |installer: usize| (0..seen.len()).filter(|sign| seen[*sign] && self.sign_of[*sign] == installer).count();
-        let most = (0..self.known.len()).map(|at| (shown(at), std::cmp::Reverse(at))).max()?;
-        (most.0 > 0).then(|| &self.known[most.1.0])
+        let mut shown = vec![(0_usize, 0_usize); self.known.len()];
+        for (count, installer) in seen.iter().zip(&self.sign_of) {
+            shown[*installer].0 += usize::from(*count > 0);
+            shown[*installer].1 += count;
+        }
+        let most = (0..shown.len()).max_by_key(|at| (shown[*at].0, std::cmp::Reverse(*at)))?;
+        let (signs, in_lines) = shown[most];
+        let records = lines.iter().filter(|line| line.is_first).count();
+        (signs > 1 || (signs == 1 && in_lines * ALONE >= records)).then(|| &self.known[most])
     }
 
     /// The words for the logs of an installer: its own, and for roles that it has none for those of all.

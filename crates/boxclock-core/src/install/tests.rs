@@ -220,6 +220,29 @@ fn logs_of_real_installers() {
     }
 }
 
+/// Logs of systems name installers, and other programs speak in words like theirs.
+#[test]
+fn a_line_of_an_installer_in_another_log_makes_no_run() {
+    let noise =
+        |at: usize| format!("2026-04-12T02:{:02}:{:02}Z basin-4 dosingd[77]: frame {at} sent\n", at / 60, at % 60);
+    let among = |line: &str| {
+        let mut log: String = (0..30).map(noise).collect();
+        log.push_str(&format!("2026-04-12T02:30:00Z basin-4 {line}\n"));
+        log.push_str(&(2000..2100).map(noise).collect::<String>());
+        log
+    };
+    for line in [
+        "dpkg[9]: error: cannot open lock: Permission denied",
+        "make[1]: *** [Makefile:5: feed] Error 1",
+        "ansible: ERROR! no hosts matched",
+        "feedd[8]: Updating valve table",
+        "feedd[8]: Nothing to do.",
+    ] {
+        let found = runs(&[("basin-4/syslog", &among(line))]);
+        assert!(found.is_empty(), "{line}: {found:#?}");
+    }
+}
+
 #[test]
 fn what_installs_nothing_is_no_run() {
     let text = "2026-11-30T08:04:26+0000 DEBUG DNF version: 4.14.0\n2026-11-30T08:04:26+0000 DDEBUG Command: dnf makecache --timer\n\

@@ -2,7 +2,7 @@
 //!
 //! Source of the formulas: ordinary least squares, and its coefficient of determination.
 
-use super::{AHEAD_NS, Sample};
+use super::Sample;
 use crate::clock::HOUR;
 
 /// Values that a line has to go through.
@@ -11,6 +11,9 @@ const FEWEST: usize = 8;
 const FITS: f64 = 0.8;
 /// Points that it has to have grown by.
 const LEAST_RISE: f64 = 10.0;
+
+/// The longest look ahead that growth is told for.
+const AHEAD_NS: i64 = 30 * 24 * HOUR;
 
 /// How a resource grows.
 #[derive(Clone, Debug, PartialEq)]

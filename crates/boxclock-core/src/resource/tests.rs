@@ -50,19 +50,19 @@ fn the_words_compile_and_each_message_passes_the_sieve() {
         let of = captures
             .name("instance")
             .map_or(String::new(), |part| String::from_utf8_lossy(part.as_bytes()).to_ascii_lowercase());
-        words.add(
-            &mut piece,
-            0,
-            *at,
-            if *is_stated { 100.0 } else { super::percent(&captures).unwrap() },
-            *is_stated,
-            of,
-        );
+        note(&mut piece, 0, *at, if *is_stated { 100.0 } else { super::percent(&captures).unwrap() }, *is_stated, of);
         assert_eq!((words.resources[*at].name.as_str(), piece[0].instance.trim()), (resource, instance), "{line}");
         assert!((f64::from(piece[0].percent) - percent).abs() < 0.01, "{line}: {}", piece[0].percent);
     }
-    for line in ["step 3 of 9 done", "copied 45 % of /srv/tanks", "read 10/12 pages", "progress: 80%", "ratio 99% hits"]
-    {
+    for line in [
+        "step 3 of 9 done",
+        "copied 45 % of /srv/tanks",
+        "read 10/12 pages",
+        "progress: 80%",
+        "ratio 99% hits",
+        "queue 10/10 processed",
+        "sessions 12 of 12 restored",
+    ] {
         assert!(words.messages.matches(line.as_bytes()).iter().next().is_none(), "{line}");
     }
 }
@@ -115,6 +115,26 @@ fn columns_in_percent_count_where_they_say_how_full() {
     assert_eq!(found("heap usage %"), 1);
     assert_eq!(found("success_percent"), 0, "a hundred of it is good");
     assert_eq!(found("frames_used"), 0, "it is no share");
+}
+
+#[test]
+fn a_segment_full_of_values_is_thinned_series_by_series() {
+    let said = |event: u16, instance: &str| Said {
+        event,
+        resource: 0,
+        percent: 50.0,
+        is_stated: false,
+        instance: instance.into(),
+    };
+    let mut piece: Vec<Said> =
+        (0..4 * MOST_KEPT).map(|at| said(at as u16, if at % 4 == 0 { "a" } else { "b" })).collect();
+    ResourceAnalysis.end(&mut piece);
+    assert!(piece.len() <= MOST_KEPT + 2, "{}", piece.len());
+    let of_a = piece.iter().filter(|said| said.instance == "a").count();
+    assert!((MOST_KEPT / 5..MOST_KEPT / 3).contains(&of_a), "a quarter of them: {of_a}");
+    let mut small = vec![said(0, "a"), said(1, "b")];
+    ResourceAnalysis.end(&mut small);
+    assert_eq!(small.len(), 2);
 }
 
 #[test]
@@ -220,7 +240,7 @@ proptest! {
                     && let Some(percent) = super::percent(&captures)
                 {
                     let mut piece = Vec::new();
-                    words.add(&mut piece, 0, 0, percent, false, String::new());
+                    note(&mut piece, 0, 0, percent, false, String::new());
                     prop_assert!(piece.iter().all(|one| (0.0..=100.0).contains(&one.percent)));
                 }
             }

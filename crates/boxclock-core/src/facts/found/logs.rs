@@ -9,6 +9,7 @@ use crate::clock::HOUR;
 use crate::clock::human::duration_text;
 use crate::facts::{Finding, Level};
 use crate::pattern::{PatternAnalysis, RhythmAnalysis};
+use crate::report::sources::{SourceOut, sources};
 use crate::timeline::drift::{ClockAnalysis, Suggestion};
 use crate::work::Work;
 
@@ -38,18 +39,15 @@ pub(super) fn clocks(view: &CaseView, work: &Work) -> Result<Vec<Finding>> {
 pub(super) fn missing_messages(places: &mut Places<'_>, work: &Work) -> Result<Vec<Finding>> {
     /// So often a message must have come to be missed.
     const OFTEN: u32 = 20;
-    /// So many of its periods it must be missing.
-    const PERIODS: i64 = 10;
     let view = places.view;
     let patterns = view.run(&PatternAnalysis, work)?;
     let rhythms = view.run(&RhythmAnalysis, work)?;
-    let Some((_, end)) = view.loaded.table.span else { return Ok(Vec::new()) };
     let mut found = Vec::new();
     for (pattern, rhythm) in patterns.list.iter().zip(rhythms.iter()) {
         let Some(((since, period), (_, last))) = rhythm.missing_since.zip(rhythm.period_ns).zip(rhythm.rows) else {
             continue;
         };
-        if rhythm.count < OFTEN || end.saturating_sub(since) < period.saturating_mul(PERIODS) {
+        if rhythm.count < OFTEN {
             continue;
         }
         let event = view.loaded.table.event(last);
@@ -81,70 +79,36 @@ pub(super) fn missing_messages(places: &mut Places<'_>, work: &Work) -> Result<V
 }
 
 /// Rotated logs that together reach back a few hours only, while others of the host reach back for days.
-pub(super) fn short_logs(places: &mut Places<'_>) -> Vec<Finding> {
+pub(super) fn short_logs(places: &Places<'_>) -> Vec<Finding> {
+    const FEWEST_FILES: usize = 3;
     const SHORT_NS: i64 = 24 * HOUR;
     const LONG_NS: i64 = 3 * 24 * HOUR;
-    let view = places.view;
-    let table = &view.loaded.table;
-    // A log and those that it was rotated to: `app.log`, `app.log.1`, `app.log.2.gz`, `app-20260412.log`.
-    let mut families: BTreeMap<(String, String), (i64, i64, usize, usize)> = BTreeMap::new();
-    for (index, source) in view.case.sources.iter().enumerate() {
-        let times = || table.rows_of(index).filter_map(|row| table.event(row).time());
-        let (Some(first), Some(last)) = (times().min(), times().max()) else { continue };
-        let key = (source.host.clone().unwrap_or_default(), family(&source.name));
-        let known = families.entry(key).or_insert((first, last, 0, index));
-        if first < known.0 {
-            known.3 = index;
-        }
-        *known = (known.0.min(first), known.1.max(last), known.2 + 1, known.3);
+    // A log with all that it was rotated to is one.
+    let logs = sources(&places.view.case, &places.view.loaded);
+    let span = |log: &SourceOut| log.last.zip(log.first).map(|(last, first)| last.saturating_sub(first));
+    let mut reach: BTreeMap<Option<&str>, i64> = BTreeMap::new();
+    for log in &logs {
+        let longest = reach.entry(log.host.as_deref()).or_default();
+        *longest = (*longest).max(span(log).unwrap_or(0));
     }
-    let mut reach: BTreeMap<&str, i64> = BTreeMap::new();
-    for ((host, _), (first, last, ..)) in &families {
-        let longest = reach.entry(host).or_default();
-        *longest = (*longest).max(last.saturating_sub(*first));
-    }
-    let mut found = Vec::new();
-    for ((host, name), (first, last, files, oldest)) in &families {
-        let span = last.saturating_sub(*first);
-        if *files < 3 || span >= SHORT_NS || reach.get(host.as_str()).copied().unwrap_or(0) < LONG_NS {
-            continue;
-        }
-        let source = &view.case.sources[*oldest];
-        found.push(Finding {
-            host: host.clone(),
+    let is_short = |log: &&SourceOut| {
+        let others = reach.get(&log.host.as_deref()).copied().unwrap_or(0);
+        log.members.len() >= FEWEST_FILES && others >= LONG_NS && span(log).is_some_and(|span| span < SHORT_NS)
+    };
+    let of_one = |log: &SourceOut| {
+        let first = log.first?;
+        Some(Finding {
+            host: log.host.clone().unwrap_or_default(),
             level: Level::Note,
             check: "retention".into(),
-            title: format!("{name} keeps {} only", duration_text(span)),
-            evidence: format!("{files} files, the oldest line of {}", places.moment(*first)),
-            file: source.name.clone(),
+            title: format!("{} keeps {} only", log.source, duration_text(span(log)?)),
+            evidence: format!("{} files, the oldest line of {}", log.members.len(), places.moment(first)),
+            file: places.view.case.sources.get(log.members.start)?.name.clone(),
             line: 1,
             more: Vec::new(),
             reason: "What began earlier is not in it any more: its first line is no beginning.".into(),
             advice: "Let it keep more, or find what writes so much, before the next failure.".into(),
-        });
-    }
-    found.truncate(MOST_OF_A_KIND);
-    found
-}
-
-/// The name of a log without what rotation adds.
-fn family(name: &str) -> String {
-    let mut name = name.to_owned();
-    for packed in [".gz", ".xz", ".bz2", ".zst"] {
-        name = name.strip_suffix(packed).map_or(name.clone(), str::to_owned);
-    }
-    let is_counter =
-        |end: &str| !end.is_empty() && end.len() <= 10 && end.bytes().all(|byte| byte.is_ascii_digit() || byte == b'-');
-    if let Some((rest, end)) = name.rsplit_once('.')
-        && is_counter(end)
-    {
-        name = rest.to_owned();
-    }
-    if let Some((rest, end)) = name.rsplit_once('.')
-        && let Some((stem, number)) = rest.rsplit_once(['-', '_'])
-        && is_counter(number)
-    {
-        name = format!("{stem}.{end}");
-    }
-    name
+        })
+    };
+    logs.iter().filter(is_short).filter_map(of_one).take(MOST_OF_A_KIND).collect()
 }

@@ -3,21 +3,12 @@
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 
-use super::super::member_name::unique_member;
-use super::{PlannedFile, Planner, Wanted};
-use crate::case::LeftOut;
+use super::super::local::{Found, inside};
+use super::{Planner, Wanted, start_of};
+use crate::case::{FileFound, LeftOut};
 use crate::crash::{self, ProgramFile};
 use crate::work::Work;
 use crate::{Result, limits};
-
-/// Program files for the dumps of one host.
-#[derive(Debug, Default)]
-struct Programs {
-    /// Where each is here, and its path on the host.
-    files: Vec<(PathBuf, String)>,
-    /// What is not taken, with the reason.
-    left_out: Vec<(String, String)>,
-}
 
 impl Planner<'_> {
     /// The program files that the dumps of a host need to be read.
@@ -29,89 +20,75 @@ impl Planner<'_> {
                 Wanted::Remote(_) | Wanted::Output => None,
             })
             .collect();
-        let found = programs_of(&dumps, root, work)?;
-        for (file, path) in found.files {
-            let origin = file.display().to_string();
+        let mut left_out = Vec::new();
+        for found in programs_of(&dumps, root, &mut left_out, work)? {
             // What was taken as a file already is in the box.
-            if self.plan.files.iter().any(|other| other.host == label && other.origin == self.origin(&origin)) {
+            let origin = self.origin(&found.file.name);
+            if self.plan.files.iter().any(|other| other.host == label && other.origin == origin) {
                 continue;
             }
-            let member = unique_member(label, path.trim_start_matches('/'), &mut self.taken);
-            self.plan.files.push(PlannedFile {
-                host: label.to_owned(),
-                origin: self.origin(&origin),
-                member,
-                class: None,
-                recipe: None,
-                may_cut: false,
-                is_timeless: true,
-                most_bytes: limits::PROGRAM_BYTES,
-                size: std::fs::metadata(&file).map_or(0, |data| data.len()),
-                modified: 0,
-                wanted: Wanted::Local(file),
-            });
+            let member = found.below.clone();
+            self.add_local(label, &found, &member);
+            if let Some(file) = self.plan.files.last_mut() {
+                (file.may_cut, file.is_timeless, file.most_bytes) = (false, true, limits::PROGRAM_BYTES);
+            }
         }
-        self.leave_out(label, found.left_out.into_iter().map(|(path, reason)| LeftOut { path, reason }).collect());
+        self.leave_out(label, left_out);
         Ok(())
     }
 }
 
-/// Looks up, below `root`, the program files of these dumps: those whose build id is the dump's, or, where a dump knows none, those
-/// of the path. Dumps that cannot be read ask for none.
+/// The program files of these dumps that lie below `root`: programs only, and of the build that wrote the dump where it says which.
+/// Where a dump comes from is not known, so that it may name any file: what is no program is never taken.
 ///
 /// # Errors
-/// When the work is cancelled.
-fn programs_of(dumps: &[PathBuf], root: &Path, work: &Work) -> Result<Programs> {
-    let mut found = Programs::default();
-    let (mut seen, mut total) = (BTreeSet::new(), 0_u64);
+/// When `root` cannot be read, or the work is cancelled.
+fn programs_of(
+    dumps: &[PathBuf],
+    root: &Path,
+    left_out: &mut Vec<LeftOut>,
+    work: &Work,
+) -> Result<Vec<Found<'static>>> {
+    let (mut taken, mut seen, mut total) = (Vec::new(), BTreeSet::new(), 0_u64);
     for dump in dumps {
         work.check()?;
-        let Some(format) = crash::format_of(dump).filter(|format| !format.is_text()) else { continue };
+        let format = start_of(dump).and_then(|start| crash::recognise(&start));
+        let Some(format) = format.filter(|format| !format.is_text()) else { continue };
         let Ok(crash) = crash::read(format, dump) else { continue };
         for module in crash.modules.iter().filter(|module| module.image.is_none()) {
             let path = module.path.replace('\\', "/");
-            let below = path.trim_start_matches('/');
-            if !seen.insert((path.clone(), module.build_id.clone()))
-                || below.is_empty()
-                || below.split('/').any(|part| part == "..")
-            {
+            let below = path.trim_start_matches('/').to_owned();
+            let is_below = !below.is_empty() && below.split('/').all(|part| part != "..");
+            if !is_below || !seen.insert((path.clone(), module.build_id.clone())) {
                 continue;
             }
-            let file = root.join(below);
-            let mut leave =
-                |reason: String| found.left_out.push((path.clone(), format!("program of a dump: {reason}")));
-            let size = match std::fs::metadata(&file) {
-                Ok(data) if data.is_file() => data.len(),
-                Ok(_) => {
-                    leave("it is no file".into());
-                    continue;
+            match program(&root.join(&below), module.build_id.as_deref(), total) {
+                Ok(size) => {
+                    total = total.saturating_add(size);
+                    let path = root.join(&below);
+                    let name = path.display().to_string();
+                    let file = FileFound { path, name, modified: 0, len_bytes: size };
+                    taken.push(Found { file, below, by: None });
                 }
-                Err(error) => {
-                    leave(error.to_string());
-                    continue;
-                }
-            };
-            if size > limits::PROGRAM_BYTES || total.saturating_add(size) > limits::PROGRAMS_BYTES {
-                leave(format!(
-                    "{size} bytes; at most {} MiB a file and {} MiB together are taken",
-                    limits::PROGRAM_BYTES >> 20,
-                    limits::PROGRAMS_BYTES >> 20
-                ));
-                continue;
+                Err(why) => left_out.push(LeftOut { path, reason: format!("program of a dump: {why}") }),
             }
-            let program = ProgramFile { path: file.clone(), name: below.to_owned(), host: None };
-            match (&module.build_id, program.build_id()) {
-                (Some(wanted), Some(has)) if *wanted != has => {
-                    leave("it is of another build by now".into());
-                    continue;
-                }
-                _ => {}
-            }
-            total = total.saturating_add(size);
-            found.files.push((file, path));
         }
     }
-    Ok(found)
+    inside(root, taken.into_iter(), left_out)
+}
+
+/// The size of a program file that is to be taken beside `total` bytes of others, or why it is not.
+fn program(path: &Path, build_id: Option<&str>, total: u64) -> std::result::Result<u64, String> {
+    let size = std::fs::metadata(path).map_err(|error| error.to_string())?.len();
+    if size > limits::PROGRAM_BYTES || total.saturating_add(size) > limits::PROGRAMS_BYTES {
+        return Err(format!(
+            "{size} bytes; at most {} MiB a file and {} MiB together are taken",
+            limits::PROGRAM_BYTES >> 20,
+            limits::PROGRAMS_BYTES >> 20
+        ));
+    }
+    ProgramFile::is_build(path, build_id)?;
+    Ok(size)
 }
 
 #[cfg(test)]
@@ -130,24 +107,48 @@ mod tests {
         let folder = root.path().join("srv/dosing");
         fs::create_dir_all(&folder).unwrap();
         let dumps = [sample("pump-x86.core"), sample("feed"), sample("asan.txt")];
-        let found = |root: &Path| programs_of(&dumps, root, &Work::default()).unwrap();
+        let path = folder.join("pump-x86");
+        let found = || {
+            let mut left_out = Vec::new();
+            let taken = programs_of(&dumps, root.path(), &mut left_out, &Work::default()).unwrap();
+            let below: Vec<String> = taken.into_iter().map(|found| found.below).collect();
+            let reasons: Vec<String> = left_out.into_iter().map(|left| left.reason).collect();
+            (below, reasons.join("; "))
+        };
         // The core says /srv/dosing/pump-x86.
-        let none = found(root.path());
-        assert!(none.files.is_empty());
-        assert_eq!(none.left_out.len(), 1, "{none:?}");
-        assert!(none.left_out[0].0.ends_with("srv/dosing/pump-x86"), "{none:?}");
-        fs::copy(sample("pump-x86"), folder.join("pump-x86")).unwrap();
-        let taken = found(root.path());
-        assert_eq!(taken.files, [(folder.join("pump-x86"), "/srv/dosing/pump-x86".to_owned())]);
-        assert!(taken.left_out.is_empty());
+        let (none, why) = found();
+        assert!(none.is_empty() && why.contains("No such file"), "{why}");
+        fs::copy(sample("pump-x86"), &path).unwrap();
+        assert_eq!(found(), (vec!["srv/dosing/pump-x86".to_owned()], String::new()));
         // Another build, of the same path.
         let mut other = fs::read(sample("pump-x86")).unwrap();
         let id = [0xAD, 0x62, 0x35, 0x00];
         let at = other.windows(4).position(|window| window == id).unwrap();
         other[at] ^= 0xFF;
-        fs::write(folder.join("pump-x86"), other).unwrap();
-        let replaced = found(root.path());
-        assert!(replaced.files.is_empty());
-        assert!(replaced.left_out[0].1.contains("another build"), "{replaced:?}");
+        fs::write(&path, other).unwrap();
+        let (none, why) = found();
+        assert!(none.is_empty() && why.contains("another build"), "{why}");
+    }
+
+    /// A dump may be of a hostile machine, and name what its writer would like to have.
+    #[test]
+    fn what_is_no_program_or_lies_elsewhere_is_never_taken() {
+        let root = tempfile::tempdir().unwrap();
+        let folder = root.path().join("host/srv/dosing");
+        fs::create_dir_all(&folder).unwrap();
+        let path = folder.join("pump-x86");
+        let found = || {
+            let (mut left_out, dumps) = (Vec::new(), [sample("pump-x86.core")]);
+            let taken = programs_of(&dumps, &root.path().join("host"), &mut left_out, &Work::default()).unwrap();
+            (taken.len(), left_out.into_iter().map(|left| left.reason).collect::<String>())
+        };
+        fs::write(&path, "root:$6$secret:20000:0:99999:7:::\n").unwrap();
+        let (taken, why) = found();
+        assert!(taken == 0 && why.contains("no program"), "{why}");
+        fs::remove_file(&path).unwrap();
+        fs::copy(sample("pump-x86"), root.path().join("elsewhere")).unwrap();
+        std::os::unix::fs::symlink(root.path().join("elsewhere"), &path).unwrap();
+        let (taken, why) = found();
+        assert!(taken == 0 && why.contains("a link out of the folder"), "{why}");
     }
 }
