@@ -120,7 +120,7 @@ impl LineFormat for IsoText {
     }
 
     fn version(&self) -> u32 {
-        2
+        3
     }
 
     fn record(&self, text: &str, hint: Hint) -> Record {
@@ -413,6 +413,13 @@ fn is_name(text: &[u8]) -> bool {
         })
 }
 
+/// Whether a word is the name of one thing among many (a request, a job), which no program is called.
+fn is_one_of_many(text: &[u8]) -> bool {
+    let digits = text.iter().filter(|byte| byte.is_ascii_digit()).count();
+    let hexadecimal = text.iter().all(|byte| byte.is_ascii_hexdigit() || *byte == b'-');
+    digits >= 5 || (digits > 0 && text.len() >= 8 && hexadecimal)
+}
+
 fn word<'a>(line: &'a [u8], at: usize, parts: &mut Parts<'a>) -> Option<usize> {
     let rest = line.get(at..)?;
     let length = rest.iter().position(|byte| matches!(byte, b' ' | b'\t' | b'|' | b']' | b'[')).unwrap_or(rest.len());
@@ -455,7 +462,7 @@ fn word<'a>(line: &'a [u8], at: usize, parts: &mut Parts<'a>) -> Option<usize> {
         parts.pid = goes_on.then_some(value).or(parts.pid);
         return goes_on.then_some(end);
     }
-    if parts.logger.is_some() || !is_name(bare) {
+    if parts.logger.is_some() || !is_name(bare) || is_one_of_many(bare) {
         return None;
     }
     let next = line.get(end..).unwrap_or_default();

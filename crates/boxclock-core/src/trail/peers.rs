@@ -7,7 +7,7 @@ use crate::analysis::CaseView;
 use crate::event::{RecordReader, Row};
 use crate::work::Work;
 
-use super::names::{mentions, names_in, shape};
+use super::names::{alike, mentions, names_in};
 use super::{Trail, whole_text};
 
 /// Things of the same kind that are looked at.
@@ -54,7 +54,6 @@ impl Peers {
 /// When cancelled.
 pub fn peers(view: &CaseView, identifier: &str, trail: &Trail, work: &Work) -> Result<Option<Peers>> {
     let table = &view.loaded.table;
-    let kind = shape(identifier);
     let mut reader = RecordReader::new(view.case.sources.clone());
     let mut names: BTreeSet<String> = BTreeSet::new();
     // Others stand in the lines of the programs that this one went through under its own name.
@@ -63,7 +62,8 @@ pub fn peers(view: &CaseView, identifier: &str, trail: &Trail, work: &Work) -> R
         let at = rows.partition_point(|row| *row < hop.first.2);
         for row in rows.iter().skip(at.saturating_sub(NEAR)).take(NEAR * 2) {
             work.check()?;
-            names.extend(names_in(&whole_text(&mut reader, view, *row)).into_iter().filter(|name| shape(name) == kind));
+            let near = names_in(&whole_text(&mut reader, view, *row));
+            names.extend(near.into_iter().filter(|name| alike(name, identifier)));
             if names.len() > MOST {
                 break;
             }

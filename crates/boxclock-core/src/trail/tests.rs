@@ -1,6 +1,6 @@
 //! Ways of frames and jobs through the programs of the aquarium.
 
-use super::names::can_be_name;
+use super::names::{Look, alike, can_be_name, parse};
 use super::*;
 use crate::testing::case;
 
@@ -180,5 +180,124 @@ fn a_trail_is_drawn_with_a_lane_for_each_program() {
     while !matches!(reader.read_event().unwrap(), quick_xml::events::Event::Eof) {}
     for part in ["The way of fr-8812-4", "console", "bridge", "gateway", "dose-gw", "failed"] {
         assert!(svg.contains(part), "lacks {part}: {svg}");
+    }
+}
+
+/// Jobs that three programs on two hosts know by names of their own, each a bare number for the last; the second host's clock is
+/// `late` seconds behind.
+fn numbered_jobs(jobs: u32, late: u32) -> crate::testing::TestCase {
+    let at =
+        |second: u32, text: String| format!("2026-04-12T02:{:02}:{:02}Z INFO {text}\n", second / 60 % 60, second % 60);
+    let (mut panel, mut desk, mut pump) = (String::new(), String::new(), String::new());
+    for job in 0..jobs {
+        let second = 120 + job * 10;
+        let (request, order, dose) = (format!("rq-{:x}a7", 4_000_000 + job * 77), 52_000 + job, 710_300 + job * 3);
+        panel.push_str(&at(second, format!("request {request} taken, {} bytes", 4000 + job * 31)));
+        panel.push_str(&at(second + 1, format!("request {request} forwarded, is {order} there")));
+        panel.push_str(&at(second + 4, format!("request {request} answered 200")));
+        desk.push_str(&at(second + 1 - late, format!("{order} accepted for {request}")));
+        desk.push_str(&at(second + 2 - late, format!("{order}: pump asked, dose {dose}")));
+        desk.push_str(&at(second + 2 - late, format!("waiting: {order}, {}", order + 1)));
+        pump.push_str(&at(second + 3 - late, format!("dose {dose} begins")));
+        let failed = job == 7;
+        let word = if failed { "failed: no pressure, code 31" } else { "done, rc=0" };
+        pump.push_str(&at(second + 3 - late, format!("dose {dose} {word}")));
+    }
+    case(&[("keeper-desk/panel.log", &panel), ("dose-gw/desk.log", &desk), ("dose-gw/pump.log", &pump)])
+}
+
+fn way(trail: &Trail) -> Vec<(&str, &str)> {
+    trail.hops.iter().map(|hop| (hop.component.as_str(), hop.identifier.as_str())).collect()
+}
+
+#[test]
+fn bare_numbers_are_names_where_other_lines_say_so() {
+    let case = numbered_jobs(20, 0);
+    let request = format!("rq-{:x}a7", 4_000_000 + 5 * 77);
+    let trail = follow(&case.view(), &request, &Work::default()).unwrap();
+    assert_eq!(way(&trail), [("panel", request.as_str()), ("desk", "52005"), ("pump", "710315")], "{trail:#?}");
+    assert_eq!(trail.state, EndState::Answered);
+    // Lists of many are no station of one; bytes are no name.
+    assert_eq!(trail.hops.iter().map(|hop| hop.events).collect::<Vec<_>>(), [3, 2, 2]);
+    assert!(trail.aliases.iter().all(|alias| alias.why.contains("one for one")), "{:?}", trail.aliases);
+    // Asked for by a number, the same number as a count is left out.
+    let trail = follow(&case.view(), "52005", &Work::default()).unwrap();
+    assert_eq!(way(&trail), [("panel", request.as_str()), ("desk", "52005"), ("pump", "710315")]);
+    // Too few others to tell a number from a count.
+    let case = numbered_jobs(2, 0);
+    let trail = follow(&case.view(), "rq-3d0900a7", &Work::default()).unwrap();
+    assert!(trail.aliases.is_empty(), "{:?}", trail.aliases);
+}
+
+#[test]
+fn the_line_that_failed_first_is_the_end() {
+    let case = numbered_jobs(20, 0);
+    let request = format!("rq-{:x}a7", 4_000_000 + 7 * 77);
+    let trail = follow(&case.view(), &request, &Work::default()).unwrap();
+    // The panel was answered all the same: a failure that it got over.
+    assert_eq!(
+        (trail.state, trail.hops[2].outcome, trail.hops[2].code),
+        (EndState::Answered, HopOutcome::Failed, Some(31))
+    );
+}
+
+#[test]
+fn what_is_handed_on_arrives_after_it_was_sent_whatever_the_clocks_say() {
+    let case = numbered_jobs(20, 40);
+    let request = format!("rq-{:x}a7", 4_000_000 + 5 * 77);
+    let trail = follow(&case.view(), &request, &Work::default()).unwrap();
+    assert_eq!(way(&trail), [("panel", request.as_str()), ("desk", "52005"), ("pump", "710315")]);
+    assert!(trail.hops[1].first.0 < trail.hops[0].first.0, "times stay as the hosts wrote them");
+}
+
+#[test]
+fn brackets_and_the_size_of_letters_do_not_matter() {
+    let line = |second: u32, text: &str| format!("2026-04-12T02:30:{second:02}Z INFO {text}\n");
+    let one = "6f1c2d7a-90be-4b1f-8a52-3d0f5e7c9b11";
+    let panel = line(1, &format!("request {{{}}} taken", one.to_ascii_uppercase())) + &line(5, "idle");
+    let desk = line(2, &format!("{one} printed")) + &line(6, "idle");
+    let case = case(&[("keeper-desk/panel.log", &panel), ("keeper-desk/desk.log", &desk)]);
+    let asked = format!("{{{}}}", one.to_ascii_uppercase());
+    let trail = follow(&case.view(), &asked, &Work::default()).unwrap();
+    assert_eq!(trail.hops.iter().map(|hop| hop.component.as_str()).collect::<Vec<_>>(), ["panel", "desk"]);
+    assert_eq!((trail.state, trail.end.1), (EndState::Answered, 1));
+}
+
+#[test]
+fn a_retry_that_worked_is_no_failure() {
+    let line = |second: u32, text: &str| format!("2026-04-12T02:30:{second:02}Z INFO {text}\n");
+    let panel = line(1, "request rq-5512-8 taken") + &line(9, "request rq-5512-8 answered 200");
+    let desk = line(2, "rq-5512-8 begins")
+        + &line(3, "rq-5512-8: attempt 1 failed: timed out, trying again")
+        + &line(8, "rq-5512-8 done, rc=0");
+    let case = case(&[("keeper-desk/panel.log", &panel), ("keeper-desk/desk.log", &desk)]);
+    let trail = follow(&case.view(), "rq-5512-8", &Work::default()).unwrap();
+    assert_eq!((trail.state, trail.end.1), (EndState::Answered, 2));
+    assert_eq!(trail.hops[1].outcome, HopOutcome::Answered);
+}
+
+#[test]
+fn words_and_lists_of_a_message() {
+    let listed = |text: &str| parse(text).tokens.iter().filter(|token| token.listed).count();
+    assert_eq!(listed("open now: T597348, T481050"), 2);
+    assert_eq!(listed("open: T597348 T481050 T342793"), 3);
+    assert_eq!(listed("T597348 handed on as J6479.8"), 0);
+    let same = |one: &str, other: &str| parse(one).form == parse(other).form;
+    assert!(same("T597348 took 12 ms", "T481050 took 9133 ms"));
+    assert!(!same("T597348 took 12 ms", "T481050 lost 12 ms"));
+    assert!(alike("c133a3b1-e250", "84b063c1-9ac8") && alike("T1", "T22") && !alike("T481050", "J6479.8"));
+    for measure in ["10.1.2.3", "00:1a:2b:3c:4d:5e", "fe80::12", "2.14", "v1.2.3", "02:30:11.5"] {
+        let parsed = parse(&format!("at {measure} now"));
+        assert!(parsed.tokens.iter().all(|token| token.look == Look::Other), "{measure}: {parsed:?}");
+    }
+}
+
+proptest::proptest! {
+    /// Any text is taken apart, and its words stand where they say.
+    #[test]
+    fn any_text_is_taken_apart(text in ".{0,200}") {
+        for token in parse(&text).tokens {
+            proptest::prop_assert_eq!(text.get(token.start..token.end), Some(token.text.as_str()));
+        }
     }
 }
