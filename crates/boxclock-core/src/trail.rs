@@ -213,7 +213,8 @@ fn whole_text(reader: &mut RecordReader, view: &CaseView, row: Row) -> String {
     let event = view.loaded.table.event(row);
     let record = reader.record(event);
     let mut text = record.body;
-    for (name, value) in &record.attributes {
+    // A thread works on one thing after the other: its name is none of them.
+    for (name, value) in record.attributes.iter().filter(|(name, _)| !name.contains("thread")) {
         match value {
             Value::String(value) if value.len() < 200 => text.push_str(&format!(" {name}={value}")),
             Value::Number(value) => text.push_str(&format!(" {name}={value}")),

@@ -52,10 +52,10 @@ pub(super) fn stations(lines: &mut Lines<'_>, known: &BTreeMap<String, Named>) -
     }
     let mut stations: Vec<Station> = Vec::new();
     for ((source, component), names) in places {
-        // The name that the station's own lines are about: it stands in most of them, and elsewhere in the fewest.
+        // The name that the station's own lines are about: it stands in most of them, and in front.
         let own = names.iter().max_by_key(|(name, rows)| {
-            let known = &known[**name];
-            (rows.len(), std::cmp::Reverse((known.rows.len(), known.depth)))
+            let place = rows.first().map_or(0, |row| lines.parsed(*row).slot(name).unwrap_or(usize::MAX));
+            (rows.len(), std::cmp::Reverse((place, known[**name].depth)))
         });
         let Some((name, _)) = own.map(|(name, rows)| ((*name).to_owned(), rows)) else { continue };
         let mut rows: Vec<Row> = Vec::new();
@@ -97,7 +97,7 @@ fn station(
     let stem = file.split('.').next().unwrap_or(file).to_owned();
     let all = with_rows_of_its_process(lines, &rows);
     let (mut found, mut code, mut last_code) = (Said::Nothing, None, None);
-    let (mut failed_at, mut answered_at) = (None, None);
+    let (mut failed_at, mut answered_at, mut again_at) = (None, None, None);
     for row in &all {
         let event = table.event(*row);
         let (says, number) = said(&lines.reader.record(event).body, event.severity().0);
@@ -106,9 +106,14 @@ fn station(
             Said::Failed => failed_at = failed_at.or(Some(*row)),
             Said::Answered => (failed_at, answered_at) = (None, Some((*row, true))),
             // What is over after a failure is over because of it.
-            Said::Ended if found == Said::Failed => continue,
+            Said::Ended if matches!(found, Said::Failed | Said::Again) => continue,
             Said::Ended => answered_at = answered_at.or(Some((*row, false))),
-            Said::Handed | Said::Again | Said::Nothing => {}
+            // As long as nothing follows, the attempt failed.
+            Said::Again => again_at = Some(*row),
+            Said::Handed | Said::Nothing => {}
+        }
+        if !matches!(says, Said::Again | Said::Nothing) {
+            again_at = None;
         }
         if says != Said::Nothing && !(found == Said::Failed && says == Said::Handed) {
             (found, code) = (says, number.or(if says == Said::Failed && found == Said::Failed { code } else { None }));
@@ -123,11 +128,11 @@ fn station(
         first: first_place,
         last: last_place,
         events: rows.len(),
-        outcome: found.outcome(),
+        outcome: if again_at.is_some() { HopOutcome::Failed } else { found.outcome() },
         code: code.or(last_code),
         gap_before_ms: None,
     };
-    let failed_at = failed_at.filter(|_| hop.outcome == HopOutcome::Failed);
+    let failed_at = failed_at.filter(|_| hop.outcome == HopOutcome::Failed).or(again_at);
     Some(Station {
         hop,
         rows,
@@ -206,6 +211,16 @@ fn handings(lines: &mut Lines<'_>, stations: &[Station], known: &BTreeMap<String
     let agreed: Vec<bool> = handings.iter().map(|one| !says(one.to, one.from)).collect();
     let mut agreed = agreed.into_iter();
     handings.retain(|_| agreed.next().unwrap_or_default());
+    // Programs that share a file stand in it as it happened.
+    for (from, earlier) in stations.iter().enumerate() {
+        for (to, later) in stations.iter().enumerate() {
+            let in_file = earlier.hop.source == later.hop.source && earlier.hop.first.2 < later.hop.first.2;
+            let said = handings.iter().any(|one| [(one.from, one.to), (one.to, one.from)].contains(&(from, to)));
+            if in_file && !said {
+                handings.push(Handing { from, to, row: later.hop.first.2 });
+            }
+        }
+    }
     handings
 }
 
@@ -342,14 +357,18 @@ pub(super) fn ending(lines: &mut Lines<'_>, stations: &mut [Station]) -> (EndSta
         // An answer after the failure: it was mended on the way.
         if let Some((row, true, moment)) = top
             && stations.len() > 1
-            && moment >= stations[at].failed_moment
+            && moment.map(|moment| moment + SECOND) >= stations[at].failed_moment
         {
             return (EndState::Answered, place(row));
         }
         let row = stations[at].failed_at.unwrap_or(stations[at].hop.last.2);
         return (EndState::Failed, place(row));
     }
-    if let Some((row, ..)) = top.filter(|(_, _, moment)| stations.len() == 1 || *moment >= stations[1].begin_moment) {
+    if let Some((row, ..)) = top.filter(|(_, _, moment)| {
+        // Many logs write whole seconds.
+        let answered = moment.map(|moment| moment + SECOND);
+        stations.len() == 1 || answered >= stations[1].begin_moment
+    }) {
         return (EndState::Answered, place(row));
     }
     let clocks_differ = stations.iter().any(|station| station.begin_moment != station.hop.first.0);

@@ -25,6 +25,7 @@ const SAMPLES: usize = 6;
 const LEAST: usize = 3;
 /// So many are asked for where the value is a bare number.
 const LEAST_FOR_NUMBERS: usize = 4;
+const LEAST_FOR_SHORT: usize = 20;
 /// Rows of a name that are looked at for other names.
 const MOST_ROWS: usize = 400;
 /// Forms that are looked at in one step, and names that are looked for at once.
@@ -98,8 +99,8 @@ impl<'a> Lines<'a> {
         rows.sort_by_key(|other| other.0.abs_diff(row.0));
         let own = self.parsed(row);
         let (mut pairs, mut by_known, mut by_value) = (Vec::new(), BTreeMap::new(), BTreeMap::new());
-        let mut add = |pairs: &mut Vec<(String, String)>, parsed: &Parsed| {
-            let (Some(known), Some(value)) = (parsed.tokens.get(known_slot), parsed.tokens.get(slot)) else { return };
+        let mut add = |pairs: &mut Vec<(String, String)>, parsed: &Parsed, slots: (usize, usize)| {
+            let (Some(known), Some(value)) = (parsed.tokens.get(slots.0), parsed.tokens.get(slots.1)) else { return };
             let pair = (known.text.clone(), value.text.clone());
             by_known.entry(pair.0.clone()).or_insert_with(HashSet::new).insert(pair.1.clone());
             by_value.entry(pair.1.clone()).or_insert_with(HashSet::new).insert(pair.0.clone());
@@ -107,17 +108,33 @@ impl<'a> Lines<'a> {
                 pairs.push(pair);
             }
         };
-        for other in rows {
-            let parsed = self.parsed(other);
+        for other in &rows {
+            let parsed = self.parsed(*other);
             if parsed.form == form.form && parsed.tokens.len() == own.tokens.len() {
-                add(&mut pairs, &parsed);
+                add(&mut pairs, &parsed, (known_slot, slot));
+                if pairs.len() >= MOST_OTHERS {
+                    break;
+                }
+            }
+        }
+        // Where no line says quite the same: those of the program in which both stand behind the same words.
+        if pairs.len() < LEAST {
+            let table = &self.view.loaded.table;
+            let program = table.event(row).component();
+            let company = (own.tokens[known_slot].company, own.tokens[slot].company);
+            for other in rows.iter().filter(|other| table.event(**other).component() == program) {
+                let parsed = self.parsed(*other);
+                let behind = |company: u64| parsed.tokens.iter().position(|token| token.company == company);
+                if let Some(slots) = behind(company.0).zip(behind(company.1)).filter(|(one, other)| one != other) {
+                    add(&mut pairs, &parsed, slots);
+                }
                 if pairs.len() >= MOST_OTHERS {
                     break;
                 }
             }
         }
         let mut with_own = Vec::new();
-        add(&mut with_own, &own);
+        add(&mut with_own, &own, (known_slot, slot));
         let single = |sides: &BTreeMap<String, HashSet<String>>| {
             let singles = sides.values().filter(|others| others.len() == 1).count();
             singles * 10 >= sides.len() * 8
@@ -302,7 +319,9 @@ fn goes_on(
     let own_rows: Vec<Row> = rows.iter().copied().filter(|row| without_lists(lines, &own, *row)).collect();
     let alone = own_rows.iter().any(|row| !of.rows.contains(row));
     if !place.strong {
-        if samples.len() < LEAST_FOR_NUMBERS || go_on * 4 < samples.len() * 3 {
+        // Short numbers are codes and counts, unless many lines pair them one for one.
+        let least = if own.len() <= 3 { LEAST_FOR_SHORT } else { LEAST_FOR_NUMBERS };
+        if others.pairs.len() < least || go_on * 4 < samples.len() * 3 {
             return None;
         }
         // The same number elsewhere is another thing's, but in the programs in which the others stand, too.

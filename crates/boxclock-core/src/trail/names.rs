@@ -95,6 +95,8 @@ pub(super) struct Token {
     pub look: Look,
     /// Whether it stands in an enumeration of its like.
     pub listed: bool,
+    /// The same for words with the same two words in front.
+    pub company: u64,
 }
 
 /// A message with its words that may be names; what is left of it is its form.
@@ -146,13 +148,25 @@ pub(super) fn parse(text: &str) -> Parsed {
         } else {
             Look::Number
         };
-        tokens.push(Token { text: word.to_owned(), start, end, look, listed: false });
+        tokens.push(Token { text: word.to_owned(), start, end, look, listed: false, company: company(before) });
     }
     form.write(text.get(seen..).unwrap_or_default().as_bytes());
     mark_lists(text, &mut tokens);
     let mut head = rustc_hash::FxHasher::default();
     head.write(text.get(..tokens.first().map_or(text.len(), |token| token.start)).unwrap_or_default().as_bytes());
     Parsed { tokens, form: form.finish(), head: head.finish() }
+}
+
+/// The two words in front of a place, without signs.
+fn company(before: &str) -> u64 {
+    let from = before.char_indices().rev().nth(48).map_or(0, |(at, _)| at);
+    let words = before.get(from..).unwrap_or_default().split(|letter: char| !letter.is_alphanumeric());
+    let mut hash = rustc_hash::FxHasher::default();
+    for word in words.rev().filter(|word| !word.is_empty()).take(2) {
+        hash.write(word.as_bytes());
+        hash.write_u8(0);
+    }
+    hash.finish()
 }
 
 /// Two of a kind with a comma between them, or three with blanks, are an enumeration of many things.

@@ -69,7 +69,10 @@ const ERROR: u8 = 17;
 pub(super) fn said(text: &str, severity: u8) -> (Said, Option<i64>) {
     let found = PATTERNS.code.as_ref().and_then(|regex| regex.captures(text));
     let code: Option<i64> = found.and_then(|found| {
-        ["code", "reply", "http"].iter().find_map(|name| found.name(name)).and_then(|found| found.as_str().parse().ok())
+        ["code", "reply", "http", "mail"]
+            .iter()
+            .find_map(|name| found.name(name))
+            .and_then(|found| found.as_str().parse().ok())
     });
     let text = PATTERNS.harmless.as_ref().map_or(text.into(), |regex| regex.replace_all(text, " "));
     let is = |regex: &Option<Regex>| regex.as_ref().is_some_and(|regex| regex.is_match(&text));
@@ -119,6 +122,8 @@ mod tests {
             ("Auftrag 7 abgelehnt", 9, (Said::Failed, None)),
             ("< 250 ok", 9, (Said::Answered, Some(250))),
             ("worker-6|order evt:836952:7ad7 failed: no space left (code 110)", 13, (Said::Failed, Some(110))),
+            ("to=<keeper@kestrel.example>, status=sent (250 2.0.0 Ok: queued as 4C83)", 9, (Said::Answered, Some(250))),
+            ("status=bounced (host said: 550 5.1.1 no such keeper)", 9, (Said::Failed, Some(550))),
             ("the gateway answered 110", 9, (Said::Ended, Some(110))),
             ("step 3 of 9", 9, (Said::Nothing, None)),
         ] {

@@ -292,6 +292,34 @@ fn words_and_lists_of_a_message() {
     }
 }
 
+#[test]
+fn a_line_that_comes_seldom_is_judged_by_the_words_in_front() {
+    let line = |second: u32, text: String| format!("2026-04-12T02:30:{second:02}Z INFO {text}\n");
+    let keepers = ["ada", "bo", "cy", "dee", "eli", "flo"];
+    let (mut desk, mut gate) = (String::new(), String::new());
+    for (at, keeper) in keepers.iter().enumerate() {
+        let (one, other) = (format!("4C07{at}9942F2"), format!("7A83{at}9942F3"));
+        let second = at as u32 * 5;
+        desk.push_str(&line(second, format!("{one}: note to {keeper} handed over, queued as {other}")));
+        gate.push_str(&line(second + 1, format!("{other}: note of a desk")));
+        gate.push_str(&line(second + 2, format!("{other}: delivered")));
+    }
+    let case = case(&[("keeper-desk/desk.log", &desk), ("dose-gw/gate.log", &gate)]);
+    let trail = follow(&case.view(), "4C0739942F2", &Work::default()).unwrap();
+    assert_eq!(way(&trail), [("desk", "4C0739942F2"), ("gate", "7A8339942F3")], "{trail:#?}");
+    assert_eq!((trail.state, trail.end.1), (EndState::Answered, 8));
+}
+
+#[test]
+fn an_attempt_that_nothing_follows_failed() {
+    let line = |second: u32, text: &str| format!("2026-04-12T02:30:{second:02}Z INFO {text}\n");
+    let panel = line(1, "note nt-5512-8 taken") + &line(2, "nt-5512-8 passed to desk") + &line(50, "idle");
+    let desk = line(3, "nt-5512-8 begins") + &line(4, "nt-5512-8 deferred: connection refused") + &line(51, "idle");
+    let case = case(&[("keeper-desk/panel.log", &panel), ("keeper-desk/desk.log", &desk)]);
+    let trail = follow(&case.view(), "nt-5512-8", &Work::default()).unwrap();
+    assert_eq!((trail.state, trail.end.1, trail.hops[1].outcome), (EndState::Failed, 2, HopOutcome::Failed));
+}
+
 proptest::proptest! {
     /// Any text is taken apart, and its words stand where they say.
     #[test]
