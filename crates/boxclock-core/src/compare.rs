@@ -15,6 +15,7 @@ use crate::work::Work;
 use crate::{Result, limits};
 
 mod calls;
+mod kinds;
 mod logs;
 mod settings;
 #[cfg(test)]

@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, HashMap, HashSet};
 
-use super::{Difference, Kind, Place, calls, pairs, reader};
+use super::{Difference, Kind, Place, calls, kinds, pairs, reader};
 use crate::Result;
 use crate::analysis::CaseView;
 use crate::clock::SECOND;
@@ -55,7 +55,9 @@ pub(super) fn of_windows(view: &CaseView, bad: &[u32], good: &[u32], work: &Work
     for (index, source) in view.case.sources.iter().enumerate() {
         work.check()?;
         let rows = |of: &BTreeMap<usize, Vec<Row>>| of.get(&index).cloned().unwrap_or_default();
-        let (bad, good) = (said_of(view, rows(&bad).into_iter(), work)?, said_of(view, rows(&good).into_iter(), work)?);
+        let mut bad = said_of(view, rows(&bad).into_iter(), work)?;
+        let mut good = said_of(view, rows(&good).into_iter(), work)?;
+        kinds::merge(&mut bad, &mut good);
         if bad.is_empty() && good.is_empty() {
             continue;
         }
@@ -103,7 +105,8 @@ pub(super) fn differences(bad: &CaseView, good: &CaseView, work: &Work) -> Resul
     for (of_bad, of_good) in pairs(&bad_names, &good_names) {
         work.check()?;
         let (bad_source, good_source) = (&bad.case.sources[of_bad], &good.case.sources[of_good]);
-        let (bad_said, good_said) = (said(bad, of_bad, work)?, said(good, of_good, work)?);
+        let (mut bad_said, mut good_said) = (said(bad, of_bad, work)?, said(good, of_good, work)?);
+        kinds::merge(&mut bad_said, &mut good_said);
         let sides =
             Sides { bad: &bad_said, good: &good_said, bad_name: &bad_source.name, good_name: &good_source.name };
         if is_calls(bad_source) && is_calls(good_source) {
@@ -221,26 +224,53 @@ fn of_source(sides: &Sides<'_>) -> Vec<Difference> {
             });
         }
     }
+    // In the place of a step stands something else.
+    let steps = Steps::new(&bad, &good);
+    for (at, _) in only_good.iter().filter(|(_, count)| *count == 1) {
+        let Some((from, to)) = steps.between(*at).filter(|_| !matched_good.contains(at)) else { continue };
+        let own = words(&sides.good[*at].text);
+        let instead = only_bad.iter().copied().find(|new| {
+            (from..to).contains(new)
+                && !matched_bad.contains(new)
+                && likeness(&own, &words(&sides.bad[*new].text)) >= 0.3
+        });
+        let Some(instead) = instead else { continue };
+        matched_good.insert(*at);
+        matched_bad.insert(instead);
+        found.push(Difference {
+            kind: Kind::Outcome,
+            bad: sides.bad_place(instead),
+            good: sides.good_place(*at),
+            what: format!(
+                "\"{}\", and on the good side \"{}\"",
+                sides.bad[instead].shown(),
+                cut(&sides.good[*at].text)
+            ),
+            why: "between the same steps, another message".into(),
+            score: 0.6 + 0.1 * badness(&sides.bad[instead]),
+        });
+    }
     // What is new, the first first: later ones may follow from it.
     let new: Vec<usize> = only_bad.iter().copied().filter(|at| !matched_bad.contains(at)).collect();
     for (order, at) in new.iter().enumerate() {
         let one = &sides.bad[*at];
         let count = bad.get(&one.pattern).map_or(1, Vec::len);
-        let early = 0.12 / (1.0 + order as f64);
+        let early = 0.08 / (1.0 + order as f64);
         found.push(Difference {
             kind: Kind::OnlyBad,
             bad: sides.bad_place(*at),
             good: None,
             what: format!("\"{}\" ({})", one.shown(), crate::plural::many(count as u64, "time")),
             why: "said only on the bad side".into(),
-            score: 0.32 + 0.3 * badness(one) + early,
+            score: 0.34 + 0.1 * badness(one) + early + if count > 2 { 0.04 } else { 0.0 },
         });
     }
     let first_new = new.first().copied().unwrap_or(usize::MAX);
     for (at, count) in only_good.iter().filter(|(at, _)| !matched_good.contains(at)) {
         let one = &sides.good[*at];
-        // A message of one time may be chance; one that comes again and again is missed.
+        // A message of one time may be chance; one that comes again and again is missed, and so is a step among steps.
         let steady = 0.2 * (1.0 - 1.0 / (*count as f64 + 1.0));
+        let step = if *count == 1 && steps.between(*at).is_some() { 0.12 } else { 0.0 };
         let before = if *at <= first_new { 0.08 } else { 0.0 };
         found.push(Difference {
             kind: Kind::OnlyGood,
@@ -252,7 +282,7 @@ fn of_source(sides: &Sides<'_>) -> Vec<Difference> {
                 crate::plural::many(*count as u64, "time")
             ),
             why: "said only on the good side".into(),
-            score: 0.38 + steady + before,
+            score: 0.38 + steady + before + step,
         });
     }
     for (id, places) in &bad {
@@ -262,7 +292,63 @@ fn of_source(sides: &Sides<'_>) -> Vec<Difference> {
         found.extend(gaps(sides, places, others));
     }
     found.extend(order(sides, &bad, &good));
+    earlier_counts_more(sides, &mut found);
     found
+}
+
+/// What differs first cannot follow from what differs later.
+fn earlier_counts_more(sides: &Sides<'_>, found: &mut [Difference]) {
+    const MOST: f64 = 0.14;
+    let moment = |place: &Option<Place>, all: &[Said]| {
+        let line = place.as_ref()?.line;
+        Some(all.partition_point(|said| said.line < line) as f64 / all.len().max(1) as f64)
+    };
+    let mut by_place: Vec<(f64, usize)> = found
+        .iter()
+        .enumerate()
+        .filter(|(_, one)| one.score >= 0.4)
+        .filter_map(|(at, one)| Some((moment(&one.bad, sides.bad).or_else(|| moment(&one.good, sides.good))?, at)))
+        .collect();
+    by_place.sort_by(|one, other| one.0.total_cmp(&other.0));
+    for (rank, (_, at)) in by_place.into_iter().enumerate() {
+        found[at].score = (found[at].score + MOST / (1.0 + rank as f64)).min(0.97);
+    }
+}
+
+/// Messages that come once on each side: the steps of a run.
+struct Steps {
+    /// In the order of the good side: place there, number of the step on the bad side, and place there.
+    on_good: Vec<(usize, usize, usize)>,
+}
+
+impl Steps {
+    fn new(bad: &BTreeMap<PatternId, Vec<usize>>, good: &BTreeMap<PatternId, Vec<usize>>) -> Self {
+        let once = |of: &BTreeMap<PatternId, Vec<usize>>, other: &BTreeMap<PatternId, Vec<usize>>| {
+            let mut places: Vec<(usize, PatternId)> = of
+                .iter()
+                .filter(|(id, places)| places.len() == 1 && other.get(*id).is_some_and(|places| places.len() == 1))
+                .map(|(id, places)| (places[0], *id))
+                .collect();
+            places.sort_unstable();
+            places
+        };
+        let on_bad: HashMap<PatternId, (usize, usize)> =
+            once(bad, good).into_iter().enumerate().map(|(number, (at, id))| (id, (number, at))).collect();
+        let on_good = once(good, bad).into_iter().filter_map(|(at, id)| {
+            let (number, of_bad) = *on_bad.get(&id)?;
+            Some((at, number, of_bad))
+        });
+        Self { on_good: on_good.collect() }
+    }
+
+    /// Where a place of the good side lies between two steps, near, that follow each other directly on both sides: their places on
+    /// the bad side.
+    fn between(&self, at: usize) -> Option<(usize, usize)> {
+        const NEAR: usize = 12;
+        let next = self.on_good.partition_point(|(place, ..)| *place < at);
+        let (before, after) = (self.on_good.get(next.checked_sub(1)?)?, self.on_good.get(next)?);
+        (before.1 + 1 == after.1 && after.0 - before.0 <= NEAR).then_some((before.2, after.2))
+    }
 }
 
 /// The words of a message without its values.
@@ -305,7 +391,7 @@ fn counts(sides: &Sides<'_>, places: &[usize], others: &[usize], ratio: f64) -> 
             others.len()
         ),
         why: if count > expected { "far more often".into() } else { "far less often".into() },
-        score: (0.3 + 0.12 * (high / low).log10() + 0.15 * badness(&sides.bad[at])).min(0.62),
+        score: (0.36 + 0.12 * (high / low).log10() + 0.1 * badness(&sides.bad[at])).min(0.62),
     })
 }
 
@@ -384,7 +470,8 @@ fn values(sides: &Sides<'_>, places: &[usize], others: &[usize]) -> Option<Diffe
     }
     let changed: Vec<(&String, &String)> =
         bad.iter().zip(&good).filter(|(bad, good)| bad != good && !is_run_value(bad, good)).collect();
-    let (now, before) = changed.first()?;
+    let text = &sides.bad[places[0]].text;
+    let (now, before) = changed.into_iter().find(|(now, _)| !names_a_run(text, now))?;
     let steady = places.len().min(others.len()) > 1;
     let is_code = ["code", "status", "rc=", "exit", "returned", "result"]
         .iter()
@@ -399,9 +486,29 @@ fn values(sides: &Sides<'_>, places: &[usize], others: &[usize]) -> Option<Diffe
         } else {
             "the same message has another value".into()
         },
-        score: if steady { 0.6 } else { 0.4 } + if is_code { 0.1 } else { 0.0 },
+        score: if steady { 0.6 } else { 0.5 } + if is_code { 0.1 } else { 0.0 },
     })
 }
+
+/// Whether a value stands behind a word that says that each run has another (`pid 4711`).
+fn names_a_run(text: &str, value: &str) -> bool {
+    let mut words = text.split_whitespace();
+    let mut before = "";
+    for word in words.by_ref() {
+        if word == value {
+            let before = before.trim_matches(|letter: char| !letter.is_ascii_alphanumeric()).to_ascii_lowercase();
+            return RUN_KEYS.contains(&before.as_str());
+        }
+        before = word;
+    }
+    false
+}
+
+/// Words for what each run has another of.
+const RUN_KEYS: [&str; 20] = [
+    "id", "pid", "tid", "port", "time", "ts", "seq", "session", "token", "addr", "uid", "job", "request", "at", "run",
+    "process", "thread", "nonce", "since", "until",
+];
 
 /// Values that differ from run to run: times, ids, addresses, ports, long numbers.
 fn is_run_value(bad: &str, good: &str) -> bool {
@@ -409,11 +516,7 @@ fn is_run_value(bad: &str, good: &str) -> bool {
         let value =
             word.rsplit(['=', ':']).next().unwrap_or(word).trim_matches(|letter: char| !letter.is_ascii_alphanumeric());
         let key = word.split('=').next().unwrap_or_default().to_ascii_lowercase();
-        let run_key = [
-            "id", "pid", "tid", "port", "time", "ts", "seq", "session", "token", "addr", "uid", "job", "request", "at",
-        ]
-        .iter()
-        .any(|name| key == *name || key.ends_with(&format!("_{name}")));
+        let run_key = RUN_KEYS.iter().any(|name| key == *name || key.ends_with(&format!("_{name}")));
         let digits = value.bytes().filter(u8::is_ascii_digit).count();
         let hexish = value.len() >= 6 && value.bytes().all(|byte| byte.is_ascii_hexdigit());
         let dated = word.matches(':').count() >= 2 || word.matches('-').count() >= 2 && digits >= 6;
@@ -431,6 +534,10 @@ fn gaps(sides: &Sides<'_>, places: &[usize], others: &[usize]) -> Option<Differe
     };
     let (bad, at) = longest(sides.bad, places)?;
     let (good, other) = longest(sides.good, others)?;
+    // What comes by the clock is missed more.
+    let usual = sides.good[others[others.len() - 1]].time.zip(sides.good[others[0]].time);
+    let usual = usual.map(|(last, first)| last.saturating_sub(first) / (others.len() as i64 - 1).max(1));
+    let regular = usual.is_some_and(|usual| good < usual.saturating_mul(2));
     if others.len() < 5 || bad < good.saturating_mul(4) || bad - good < 10 * SECOND {
         return None;
     }
@@ -445,7 +552,7 @@ fn gaps(sides: &Sides<'_>, places: &[usize], others: &[usize]) -> Option<Differe
             good / SECOND
         ),
         why: "a longer silence".into(),
-        score: 0.44,
+        score: if regular { 0.58 } else { 0.44 },
     })
 }
 

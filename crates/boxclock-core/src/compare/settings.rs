@@ -16,6 +16,9 @@ pub(super) struct Entries {
 /// Maps and lists in each other that are followed; what lies deeper is left out.
 const MOST_DEPTH: usize = 100;
 
+/// Differences up to which each new one is held against all settings of the other side.
+const MOST_TWINS: usize = 200;
+
 const EXTENSIONS: [&str; 24] = [
     "ini",
     "conf",
@@ -272,7 +275,13 @@ fn element_of(element: &quick_xml::events::BytesStart<'_>, parent: &str, line: u
     let name = text(element.name().as_ref());
     let label = named.map_or(name.clone(), |(_, value)| format!("{name}[{value}]"));
     let own = if parent.is_empty() { label.clone() } else { format!("{parent}/{label}") };
-    for (key, value) in &attributes {
+    // `<add key="depth" value="3"/>` is a setting called depth.
+    let value_of_name = attributes.iter().find(|(key, _)| key == "value").zip(named);
+    if let Some(((_, value), (_, name))) = value_of_name {
+        found.add(parent, name, value, line);
+    }
+    let rest = attributes.iter().filter(|one| Some(*one) != named && (value_of_name.is_none() || one.0 != "value"));
+    for (key, value) in rest {
         found.add(&own, &format!("@{key}"), value, line);
     }
     label
@@ -372,6 +381,35 @@ fn is_harmless(key: &str, bad: &str, good: &str) -> Option<&'static str> {
     None
 }
 
+/// Whether two keys are one setting in two places or spellings: the same name in another section, or one or two letters apart.
+fn is_twin(one: &str, other: &str) -> bool {
+    let split = |key: &str| -> (String, String) {
+        let (section, name) = key.rsplit_once('/').unwrap_or(("", key));
+        (section.to_owned(), name.split(" (").next().unwrap_or(name).to_lowercase())
+    };
+    let ((section, name), (other_section, other_name)) = (split(one), split(other));
+    if section != other_section {
+        return name == other_name;
+    }
+    name.len() >= 5 && other_name.len() >= 5 && one != other && letters_apart(&name, &other_name) <= 2
+}
+
+/// How many letters must be put in, taken out or changed (Levenshtein).
+fn letters_apart(one: &str, other: &str) -> usize {
+    let other: Vec<char> = other.chars().collect();
+    let mut row: Vec<usize> = (0..=other.len()).collect();
+    for (at, letter) in one.chars().enumerate() {
+        let mut diagonal = row[0];
+        row[0] = at + 1;
+        for (to, second) in other.iter().enumerate() {
+            let change = diagonal + usize::from(letter != *second);
+            diagonal = row[to + 1];
+            row[to + 1] = change.min(row[to] + 1).min(row[to + 1] + 1);
+        }
+    }
+    row[other.len()]
+}
+
 fn looks_like_name(value: &str) -> bool {
     !value.is_empty()
         && value.len() <= 64
@@ -407,15 +445,47 @@ pub(super) fn differences(bad: (&str, &str), good: (&str, &str), complaints: &st
     let mentioned = |key: &str, value: &str| {
         let last = key.rsplit('/').next().unwrap_or(key).split(" (").next().unwrap_or(key).to_lowercase();
         let says = |word: &str| word.len() >= 4 && complaints.contains(word);
+        // `store.cache_size`, `STORE_CACHE_SIZE`: sections joined to the name.
+        let joined = last.match_indices(['.', '_']).any(|(at, _)| says(&last[at + 1..]));
         says(&last)
+            || joined
             || says(&last.replace(['_', '-'], " "))
             || (value.len() >= 3
                 && !value.chars().all(|letter| letter.is_ascii_digit())
                 && complaints.contains(&value.to_lowercase()))
     };
+    let mut twins: Vec<&String> = Vec::new();
     for (key, (bad_value, bad_line)) in &of_bad {
         let Some((good_value, good_line)) = of_good.get(key) else {
             let points = mentioned(key, bad_value);
+            // The same setting in another section, or written a little otherwise, is there and not read.
+            let looked_for = if found.len() < MOST_TWINS { of_good.len() } else { 0 };
+            let twin = of_good.iter().take(looked_for).find(|(other, (value, _))| {
+                !of_bad.contains_key(*other) && plain(value) == plain(bad_value) && is_twin(key, other)
+            });
+            if let Some((other, (_, line))) = twin.filter(|_| is_harmless(key, bad_value, bad_value).is_none()) {
+                twins.push(other);
+                found.push(Difference {
+                    kind: Kind::Value,
+                    bad: place(bad.0, *bad_line),
+                    good: place(good.0, *line),
+                    what: format!("{key} is set, and {other} on the good side, to the same"),
+                    why: "the same value under another name".into(),
+                    score: if points { 0.95 } else { 0.8 },
+                });
+                continue;
+            }
+            if let Some(why) = is_harmless(key, bad_value, bad_value).filter(|_| !points) {
+                found.push(Difference {
+                    kind: Kind::OnlyBad,
+                    bad: place(bad.0, *bad_line),
+                    good: None,
+                    what: format!("{key} = {} is set only on the bad side", shown(key, bad_value)),
+                    why: format!("differs on any two machines: {why}"),
+                    score: 0.1,
+                });
+                continue;
+            }
             found.push(Difference {
                 kind: Kind::OnlyBad,
                 bad: place(bad.0, *bad_line),
@@ -426,7 +496,7 @@ pub(super) fn differences(bad: (&str, &str), good: (&str, &str), complaints: &st
                 } else {
                     "a setting that the good side does not have".into()
                 },
-                score: if points { 0.9 } else { 0.66 },
+                score: if points { 0.9 } else { 0.76 },
             });
             continue;
         };
@@ -450,18 +520,28 @@ pub(super) fn differences(bad: (&str, &str), good: (&str, &str), complaints: &st
         });
     }
     for (key, (good_value, good_line)) in of_good.iter().filter(|(key, _)| !of_bad.contains_key(*key)) {
+        if twins.contains(&key) {
+            continue;
+        }
         let points = mentioned(key, good_value);
+        let harmless = is_harmless(key, good_value, good_value).filter(|_| !points);
         found.push(Difference {
             kind: Kind::OnlyGood,
             bad: None,
             good: place(good.0, *good_line),
             what: format!("{key} = {} is missing on the bad side", shown(key, good_value)),
-            why: if points {
-                "the bad side complains about it".into()
-            } else {
-                "a setting that the bad side does not have".into()
+            why: match harmless {
+                Some(why) => format!("differs on any two machines: {why}"),
+                None if points => "the bad side complains about it".into(),
+                None => "a setting that the bad side does not have".into(),
             },
-            score: if points { 0.9 } else { 0.7 },
+            score: if harmless.is_some() {
+                0.1
+            } else if points {
+                0.9
+            } else {
+                0.7
+            },
         });
     }
     found

@@ -164,3 +164,110 @@ fn empty_elements_do_not_open_others() {
     let found = compared(&[("a/etc/tw.xml", bad)], &[("a/etc/tw.xml", good)]);
     assert!(found.len() == 1 && found[0].what.starts_with("tw/path is "), "{found:#?}");
 }
+
+/// Lines of one log, a second apart.
+fn log_of(lines: &[String]) -> String {
+    let at = |at: usize, line: &String| format!("2026-04-12T02:{:02}:{:02}Z {line}\n", at / 60, at % 60);
+    lines.iter().enumerate().map(|(number, line)| at(number, line)).collect()
+}
+
+fn of_console(bad: &[String], good: &[String]) -> Vec<Difference> {
+    let name = "keeper-desk/console.log";
+    compared(&[(name, &log_of(bad))], &[(name, &log_of(good))])
+}
+
+/// The steps of a start, then a night with lines that name another tank each time.
+fn night(steps: &[&str], tanks: &[&str]) -> Vec<String> {
+    let mut lines: Vec<String> = steps.iter().map(|step| format!("INFO console: {step}")).collect();
+    for (at, tank) in tanks.iter().enumerate() {
+        lines.push(format!("INFO console: round {at} done in {} ms", 40 + at % 7));
+        lines.push(format!("WARN console: slow answer of {tank} ignored"));
+    }
+    lines
+}
+
+const STEPS: [&str; 6] = [
+    "opens the plan",
+    "reads the tanks",
+    "binds the panel",
+    "joins the gateway",
+    "warms the pumps",
+    "starts the clock",
+];
+
+#[test]
+fn lines_that_name_something_else_each_time_are_one_kind() {
+    let bad = night(&STEPS, &["kelp", "reed", "oak", "slate", "cove", "tarn"]);
+    let good = night(&STEPS, &["elm", "reed", "junco", "wren", "vale", "larch"]);
+    let found = of_console(&bad, &good);
+    assert!(found.is_empty(), "{found:#?}");
+}
+
+#[test]
+fn a_step_that_is_missing_counts_more_than_an_error_that_follows() {
+    let steps: Vec<&str> = STEPS.iter().copied().filter(|step| !step.starts_with("joins")).collect();
+    let tanks = ["kelp", "reed", "oak"];
+    let mut bad = night(&steps, &tanks);
+    bad.push("ERROR console: frame of the kelp tank could not be sent".into());
+    let found = of_console(&bad, &night(&STEPS, &tanks));
+    assert_eq!(found[0].kind, Kind::OnlyGood, "{found:#?}");
+    assert!(found[0].what.contains("joins the gateway"), "{found:#?}");
+    assert!(found.iter().any(|one| one.kind == Kind::OnlyBad && one.what.contains("could not be sent")));
+}
+
+#[test]
+fn what_each_run_has_another_of_is_no_difference() {
+    let start = |pid: u32, run: &str| vec![format!("INFO console: starts, pid {pid}, run {run}")];
+    let (bad, good) = (start(1106, "67cbbe80"), start(17731, "0aff5331"));
+    assert!(of_console(&bad, &good).is_empty(), "{:#?}", of_console(&bad, &good));
+    let version = |version: &str| vec![format!("INFO console: library {version} loaded")];
+    let found = of_console(&version("5.0.2"), &version("5.1.0"));
+    assert_eq!((found.len(), found[0].kind), (1, Kind::Value), "{found:#?}");
+}
+
+#[test]
+fn a_round_that_came_by_the_clock_and_stays_away() {
+    let log = |gap: bool| -> String {
+        let rounds = (0..60_u32).filter(|at| !(gap && (20..35).contains(at)));
+        rounds.map(|at| format!("2026-04-12T02:{at:02}:00Z INFO console: round {at} done\n")).collect()
+    };
+    let name = "keeper-desk/console.log";
+    let found = compared(&[(name, &log(true))], &[(name, &log(false))]);
+    assert_eq!((found[0].kind, found[0].bad.as_ref().unwrap().line), (Kind::Gap, 21), "{found:#?}");
+}
+
+#[test]
+fn a_setting_in_the_wrong_section_or_misspelt() {
+    let name = "pump-ctl/etc/tw.ini";
+    let good = "[feed]\nlimit=3\nspool=/srv/plan\n[dose]\nvalve=7\nramp=2\n";
+    let found = compared(&[(name, "[feed]\nlimit=3\n[dose]\nvalve=7\nramp=2\nspool=/srv/plan\n")], &[(name, good)]);
+    assert_eq!((found.len(), found[0].kind), (1, Kind::Value), "{found:#?}");
+    assert!(found[0].what.starts_with("dose/spool is set, and feed/spool on the good side"), "{found:#?}");
+    let found = compared(&[(name, &good.replace("valve", "vlave"))], &[(name, good)]);
+    assert_eq!(found.len(), 1, "{found:#?}");
+    assert!(found[0].what.starts_with("dose/vlave is set, and dose/valve"), "{found:#?}");
+    // What each machine has another of is not missed where it stands elsewhere.
+    let found = compared(&[(name, &good.replace("ramp=2", "ramp=2\nrun_id=784fd2a8"))], &[(name, good)]);
+    assert!(found.iter().all(|one| one.score < 0.2), "{found:#?}");
+}
+
+#[test]
+fn settings_as_attributes_and_joined_names() {
+    let name = "pump-ctl/app.config";
+    let xml = |depth: u32| format!("<app>\n<add key=\"depth\" value=\"{depth}\"/>\n</app>\n");
+    let found = compared(&[(name, &xml(3))], &[(name, &xml(4))]);
+    assert_eq!(found.len(), 1, "{found:#?}");
+    assert!(found[0].what.starts_with("app/depth is 3, and was 4"), "{found:#?}");
+    // The log complains about `cache_size`, which the settings call `store.cache_size`.
+    let log = |line: &str| log_of(&vec![format!("INFO console: {line}"); 5]);
+    let files = |settings: &str, line: &str| {
+        vec![("pump-ctl/tw.properties".to_owned(), settings.to_owned()), ("pump-ctl/tw.log".to_owned(), log(line))]
+    };
+    let bad = files("store.cache_size=1\nstore.depth=3\n", "cache_size is too small");
+    let good = files("store.cache_size=9\nstore.depth=4\n", "fed");
+    let found = compared(
+        &bad.iter().map(|(name, text)| (name.as_str(), text.as_str())).collect::<Vec<_>>(),
+        &good.iter().map(|(name, text)| (name.as_str(), text.as_str())).collect::<Vec<_>>(),
+    );
+    assert!(found[0].what.starts_with("store.cache_size is 1"), "{found:#?}");
+}
