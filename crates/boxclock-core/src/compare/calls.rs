@@ -62,7 +62,7 @@ fn parse(at: usize, said: &Said) -> Option<Call> {
     // Upper-case words are flags; modes are octal.
     let flags: Vec<&str> = words
         .iter()
-        .flat_map(|text| text.split([',', ' ', ')', '|', '{', '}']))
+        .flat_map(|text| text.split([',', ' ', ')', '|', '{', '}', '=']))
         .filter(|word| {
             word.len() >= 3
                 && (word.bytes().all(|byte| byte.is_ascii_uppercase() || byte.is_ascii_digit() || byte == b'_')
@@ -258,13 +258,18 @@ fn of_process(sides: &Sides<'_>, bad: &[Call], good: &[Call]) -> Vec<Difference>
                 bad: sides.bad_place(call.at),
                 good: place_of(*at),
                 what: format!(
-                    "{} of {} asks for {}, and for {} on the good side",
+                    "{} of {} {} {}, and {} on the good side",
                     call.name,
                     object(call),
+                    if call.name.contains("stat") { "finds" } else { "asks for" },
                     call.flags,
                     good[*at].flags
                 ),
-                why: "it asks for something else".into(),
+                why: if call.name.contains("stat") {
+                    "the object is of another kind or has other rights".into()
+                } else {
+                    "it asks for something else".into()
+                },
                 score: 0.6,
             }),
             None if others.is_none() && !call.object.is_empty() && found.len() < 60 => found.push(Difference {

@@ -265,6 +265,11 @@ fn of_source(sides: &Sides<'_>) -> Vec<Difference> {
             score: 0.34 + 0.1 * badness(one) + early + if count > 2 { 0.04 } else { 0.0 },
         });
     }
+    let failing: Vec<usize> = new
+        .iter()
+        .filter(|at| badness(&sides.bad[**at]) >= 0.5)
+        .map(|at| bad.get(&sides.bad[*at].pattern).map_or(1, Vec::len))
+        .collect();
     let first_new = new.first().copied().unwrap_or(usize::MAX);
     for (at, count) in only_good.iter().filter(|(at, _)| !matched_good.contains(at)) {
         let one = &sides.good[*at];
@@ -272,6 +277,9 @@ fn of_source(sides: &Sides<'_>) -> Vec<Difference> {
         let steady = 0.2 * (1.0 - 1.0 / (*count as f64 + 1.0));
         let step = if *count == 1 && steps.between(*at).is_some() { 0.12 } else { 0.0 };
         let before = if *at <= first_new { 0.08 } else { 0.0 };
+        // What fails does not come to the message that it ends with.
+        let instead = *count >= 3 && failing.iter().any(|failed| failed.abs_diff(*count) * 4 <= *count);
+        let before = if instead { -0.1 } else { before };
         found.push(Difference {
             kind: Kind::OnlyGood,
             bad: None,

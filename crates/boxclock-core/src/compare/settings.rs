@@ -475,6 +475,27 @@ pub(super) fn differences(bad: (&str, &str), good: (&str, &str), complaints: &st
                 });
                 continue;
             }
+            // Set once more: where the last one counts, that is another value.
+            let before = key.rsplit_once(" (").and_then(|(base, turn)| {
+                let turn: usize = turn.trim_end_matches(')').parse().ok()?;
+                let name = if turn > 2 { format!("{base} ({})", turn - 1) } else { base.to_owned() };
+                of_good.get(&name).map(|(value, line)| (base, value, line))
+            });
+            if let Some((base, value, line)) = before.filter(|(_, value, _)| plain(value) != plain(bad_value)) {
+                found.push(Difference {
+                    kind: Kind::Value,
+                    bad: place(bad.0, *bad_line),
+                    good: place(good.0, *line),
+                    what: format!(
+                        "{base} is set once more, to {}, and was {}",
+                        shown(key, bad_value),
+                        shown(key, value)
+                    ),
+                    why: "only the bad side sets it again".into(),
+                    score: if points { 0.95 } else { 0.78 },
+                });
+                continue;
+            }
             if let Some(why) = is_harmless(key, bad_value, bad_value).filter(|_| !points) {
                 found.push(Difference {
                     kind: Kind::OnlyBad,

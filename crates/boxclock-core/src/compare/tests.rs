@@ -119,6 +119,21 @@ fn the_first_call_whose_outcome_differs() {
 }
 
 #[test]
+fn what_an_object_is_on_both_sides() {
+    let trace = |mode: &str| {
+        format!(
+            "27638 02:00:01.000001 execve(\"/usr/bin/feeder\", [\"feeder\"], 0x55 /* 3 vars */) = 0\n\
+             27638 02:00:01.000002 newfstatat(AT_FDCWD, \"/srv/plan\", {{st_mode={mode}, st_size=4096}}, 0) = 0\n\
+             27638 02:00:01.000005 exit_group(0) = ?\n"
+        )
+    };
+    let (bad, good) = (trace("S_IFLNK|0777"), trace("S_IFDIR|0755"));
+    let found = compared(&[("pump-ctl/a.strace", &bad)], &[("pump-ctl/a.strace", &good)]);
+    assert_eq!((found.len(), found[0].kind), (1, Kind::Value), "{found:#?}");
+    assert!(found[0].what.contains("/srv/plan finds AT_FDCWD|S_IFLNK|0777, and AT_FDCWD|S_IFDIR|0755"), "{found:#?}");
+}
+
+#[test]
 fn sides_with_nothing_in_common_and_broken_settings() {
     // What could be read before the break is there, and is on one side only.
     let found = compared(&[("a/etc/tw.json", "{\"feed\": [1, {\"x\"")], &[("a/etc/tw.json", "<a><b>")]);
@@ -226,6 +241,14 @@ fn what_each_run_has_another_of_is_no_difference() {
 }
 
 #[test]
+fn what_fails_instead_counts_more_than_what_it_no_longer_says() {
+    let lines = |word: &str| -> Vec<String> { (0..9).map(|at| format!("{} {at}", word)).collect() };
+    let good = lines("INFO console: dose counted for tank");
+    let found = of_console(&lines("ERROR console: spool limit exceeded by frame"), &good);
+    assert_eq!(found[0].kind, Kind::OnlyBad, "{found:#?}");
+}
+
+#[test]
 fn a_round_that_came_by_the_clock_and_stays_away() {
     let log = |gap: bool| -> String {
         let rounds = (0..60_u32).filter(|at| !(gap && (20..35).contains(at)));
@@ -246,6 +269,11 @@ fn a_setting_in_the_wrong_section_or_misspelt() {
     let found = compared(&[(name, &good.replace("valve", "vlave"))], &[(name, good)]);
     assert_eq!(found.len(), 1, "{found:#?}");
     assert!(found[0].what.starts_with("dose/vlave is set, and dose/valve"), "{found:#?}");
+    // Set twice: the last one counts.
+    let conf = "pump-ctl/etc/tw.conf";
+    let found = compared(&[(conf, "limit 3\nramp 2\nlimit 1\n")], &[(conf, "limit 3\nramp 2\n")]);
+    assert_eq!((found.len(), found[0].kind, found[0].good.as_ref().unwrap().line), (1, Kind::Value, 1), "{found:#?}");
+    assert!(found[0].what.starts_with("limit is set once more, to 1, and was 3"), "{found:#?}");
     // What each machine has another of is not missed where it stands elsewhere.
     let found = compared(&[(name, &good.replace("ramp=2", "ramp=2\nrun_id=784fd2a8"))], &[(name, good)]);
     assert!(found.iter().all(|one| one.score < 0.2), "{found:#?}");
