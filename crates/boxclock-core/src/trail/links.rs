@@ -54,8 +54,8 @@ struct Beside {
 
 /// What the other lines of a form say of two of its places.
 struct Others {
-    /// Values at both places, nearest lines first.
-    pairs: Vec<(String, String)>,
+    /// Values at both places and the first row of each, nearest lines first.
+    pairs: Vec<(String, String, Row)>,
     /// Whether each value of one goes with one of the other.
     one_for_one: bool,
 }
@@ -99,19 +99,19 @@ impl<'a> Lines<'a> {
         rows.sort_by_key(|other| other.0.abs_diff(row.0));
         let own = self.parsed(row);
         let (mut pairs, mut by_known, mut by_value) = (Vec::new(), BTreeMap::new(), BTreeMap::new());
-        let mut add = |pairs: &mut Vec<(String, String)>, parsed: &Parsed, slots: (usize, usize)| {
+        let mut add = |pairs: &mut Vec<(String, String, Row)>, row: Row, parsed: &Parsed, slots: (usize, usize)| {
             let (Some(known), Some(value)) = (parsed.tokens.get(slots.0), parsed.tokens.get(slots.1)) else { return };
-            let pair = (known.text.clone(), value.text.clone());
+            let pair = (known.text.clone(), value.text.clone(), row);
             by_known.entry(pair.0.clone()).or_insert_with(HashSet::new).insert(pair.1.clone());
             by_value.entry(pair.1.clone()).or_insert_with(HashSet::new).insert(pair.0.clone());
-            if !pairs.contains(&pair) {
+            if !pairs.iter().any(|one| (&one.0, &one.1) == (&pair.0, &pair.1)) {
                 pairs.push(pair);
             }
         };
         for other in &rows {
             let parsed = self.parsed(*other);
             if parsed.form == form.form && parsed.tokens.len() == own.tokens.len() {
-                add(&mut pairs, &parsed, (known_slot, slot));
+                add(&mut pairs, *other, &parsed, (known_slot, slot));
                 if pairs.len() >= MOST_OTHERS {
                     break;
                 }
@@ -126,7 +126,7 @@ impl<'a> Lines<'a> {
                 let parsed = self.parsed(*other);
                 let behind = |company: u64| parsed.tokens.iter().position(|token| token.company == company);
                 if let Some(slots) = behind(company.0).zip(behind(company.1)).filter(|(one, other)| one != other) {
-                    add(&mut pairs, &parsed, slots);
+                    add(&mut pairs, *other, &parsed, slots);
                 }
                 if pairs.len() >= MOST_OTHERS {
                     break;
@@ -134,13 +134,13 @@ impl<'a> Lines<'a> {
             }
         }
         let mut with_own = Vec::new();
-        add(&mut with_own, &own, (known_slot, slot));
+        add(&mut with_own, row, &own, (known_slot, slot));
         let single = |sides: &BTreeMap<String, HashSet<String>>| {
             let singles = sides.values().filter(|others| others.len() == 1).count();
             singles * 10 >= sides.len() * 8
         };
         let one_for_one = single(&by_known) && single(&by_value);
-        pairs.retain(|pair| !with_own.contains(pair));
+        pairs.retain(|pair| with_own.iter().all(|own| (&own.0, &own.1) != (&pair.0, &pair.1)));
         Others { pairs, one_for_one }
     }
 }
@@ -173,7 +173,7 @@ pub(super) fn find(
                 let key = (place.form, place.known_slot, place.slot);
                 if !others.contains_key(&key) {
                     let found = lines.others(place.row, place.form, place.known_slot, place.slot);
-                    wanted.extend(found.pairs.iter().take(SAMPLES).map(|(_, value)| value.clone()));
+                    wanted.extend(found.pairs.iter().take(SAMPLES).map(|(_, value, _)| value.clone()));
                     others.insert(key, found);
                 }
             }
@@ -300,11 +300,17 @@ fn goes_on(
     let is_near = |row: &Row| table.event(*row).time().is_none_or(|time| (from..=to).contains(&time));
     // Of the others: where their values stand without the partner.
     let mut joined: HashSet<usize> = HashSet::new();
-    let samples: Vec<&(String, String)> = others.pairs.iter().take(SAMPLES).collect();
+    let samples: Vec<&(String, String, Row)> = others.pairs.iter().take(SAMPLES).collect();
     let mut go_on = 0;
-    for (partner, value) in &samples {
+    for (partner, value, at) in &samples {
         let mut elsewhere = false;
-        for row in found.get(value).map_or(&[][..], Vec::as_slice).iter().take(12) {
+        // Far away the same number is another thing's.
+        let at = table.event(*at).time();
+        let is_near_it = |row: &&Row| {
+            let gap = table.event(**row).time().zip(at).map(|(time, at)| time.saturating_sub(at).saturating_abs());
+            gap.is_none_or(|gap| gap <= to.saturating_sub(from))
+        };
+        for row in found.get(value).map_or(&[][..], Vec::as_slice).iter().filter(is_near_it).take(12) {
             let parsed = lines.parsed(*row);
             let Some(slot) = parsed.slot(value) else { continue };
             if parsed.slot(partner).is_none() && !parsed.tokens[slot].listed {
@@ -398,7 +404,7 @@ pub(super) fn rows_of_number(lines: &mut Lines<'_>, name: &str, rows: Vec<Row>, 
             continue;
         }
         let others = lines.others(rows[0], key.0, key.1, key.1);
-        let values = others.pairs.into_iter().take(SAMPLES).map(|(_, value)| value).collect();
+        let values = others.pairs.into_iter().take(SAMPLES).map(|(_, value, _)| value).collect();
         samples.insert(*key, values);
     }
     let found =
