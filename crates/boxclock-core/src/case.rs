@@ -137,6 +137,8 @@ pub struct Case {
     pub catalogues: Arc<Catalogues>,
     /// Folders of fault cards that travel with it.
     pub card_folders: Vec<PathBuf>,
+    /// Folders of words of installers that travel with it.
+    pub installer_folders: Vec<PathBuf>,
 }
 
 impl Case {

@@ -182,11 +182,11 @@ fn safe_path(name: &str) -> Option<PathBuf> {
 }
 
 /// Whether a member is a format, a catalogue or a fault card of the user's own that travels with the box: `formats/NAME.toml`,
-/// `cards/NAME.toml`, `codes/NAME.toml` or `codes/NAME.csv`.
+/// `cards/NAME.toml`, `installers/NAME.toml`, `codes/NAME.toml` or `codes/NAME.csv`.
 fn is_own_file(name: &str) -> bool {
     let is = |file: &str, kind: &str| Path::new(file).extension().is_some_and(|extension| extension == kind);
     match name.split_once('/') {
-        Some(("formats" | "cards", file)) => is(file, "toml") && !file.contains('/'),
+        Some(("formats" | "cards" | "installers", file)) => is(file, "toml") && !file.contains('/'),
         Some(("codes", file)) => (is(file, "toml") || is(file, "csv")) && !file.contains('/'),
         _ => false,
     }

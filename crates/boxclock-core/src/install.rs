@@ -271,8 +271,10 @@ impl Analysis for InstallAnalysis {
 
     fn merge(&self, view: &CaseView, _: &Pieces<'_, ()>, work: &Work) -> Result<Vec<Run>> {
         let sources = &view.case.sources;
-        let looked =
-            parallel(sources.len(), work, |index| is_installer_log(&sources[index]) || begins_like_one(view, index));
+        let installers = Installers::of_case(&view.case);
+        let looked = parallel(sources.len(), work, |index| {
+            is_installer_log(&sources[index]) || begins_like_one(view, index, &installers)
+        });
         let wanted: Vec<usize> = looked.into_iter().enumerate().filter(|(_, is)| *is).map(|(index, _)| index).collect();
         let end = view.loaded.table.span.map(|(_, last)| last);
         let found = parallel(wanted.len(), work, |at| {
@@ -284,8 +286,8 @@ impl Analysis for InstallAnalysis {
                 Some(InstallerLog::AptTerminal) => packages::terminal(source, &lines),
                 Some(InstallerLog::Dpkg) => packages::dpkg(source, &lines),
                 _ => {
-                    let installer = Installers::own().known_by(&lines[..lines.len().min(SIGN_LINES)]);
-                    run::runs(source, &lines, end, is_named_one(source), installer)
+                    let installer = installers.known_by(&lines[..lines.len().min(SIGN_LINES)]);
+                    run::runs(source, &lines, end, is_named_one(source), &installers, installer)
                 }
             }
         });
@@ -406,16 +408,16 @@ fn is_named_one(source: &Source) -> bool {
 }
 
 /// Whether one of the first lines of a log says that something is being installed.
-fn begins_like_one(view: &CaseView, source: usize) -> bool {
+fn begins_like_one(view: &CaseView, source: usize, installers: &Installers) -> bool {
     const HEAD: usize = 40;
     if matches!(view.case.sources[source].reader, Reader::Dump(_)) || view.case.sources[source].len_bytes > 64 << 20 {
         return false;
     }
     let lines = lines_up_to(view, source, HEAD, &Work::default());
-    if Installers::own().known_by(&lines).is_some() {
+    if installers.known_by(&lines).is_some() {
         return true;
     }
-    let phrases = Installers::own().general();
+    let phrases = installers.general();
     lines.iter().any(|line| {
         let start = phrases.roles(&line.text).into_iter().find(|(role, _)| *role == Role::Start);
         let kind = start.and_then(|(_, phrase)| {

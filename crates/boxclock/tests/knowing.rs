@@ -88,6 +88,29 @@ fn cards_of_other_cases_travel_only_when_asked_for() {
 }
 
 #[test]
+fn words_of_installers_travel_with_the_box() {
+    let home = Home::new();
+    let log = "2026-04-12T01:00:00Z INFO tank filler begins\n\
+               2026-04-12T01:00:04Z INFO valve 7 gives up the ghost\n\
+               2026-04-12T01:00:05Z INFO tank filler leaves\n";
+    home.write("logs/filler.log", log);
+    let words = "[[installer]]\nname = \"filler\"\nsigns = [\"tank filler begins\", \"tank filler leaves\"]\n\
+                 [[installer.phrase]]\nrole = \"start\"\npattern = \"tank filler begins\"\n\
+                 [[installer.phrase]]\nrole = \"failed\"\npattern = \"gives up the ghost\"\n";
+    home.write(".config/boxclock/installers/filler.toml", words);
+    assert_eq!(home.run(&["pack", "--host", "pump-ctl=logs", "--into", "night.box.zip"]).status, Some(0));
+    std::fs::remove_file(home.path(".config/boxclock/installers/filler.toml")).unwrap();
+    let runs = home.run(&["installs", "night.box.zip", "--as", "jsonl"]).json();
+    assert_eq!(runs.len(), 1, "{runs:#?}");
+    assert_eq!((&runs[0]["outcome"], &runs[0]["first_failure"]["line"]), (&"failed".into(), &2.into()));
+    // The log alone says nothing to the program.
+    assert!(home.run(&["installs", "logs", "--as", "jsonl"]).json().is_empty());
+    // A copy for others has the words, too: they are no evidence.
+    assert_eq!(home.run(&["redact", "night.box.zip", "--into", "copy.box.zip"]).status, Some(0));
+    assert_eq!(home.run(&["installs", "copy.box.zip", "--as", "jsonl"]).json().len(), 1);
+}
+
+#[test]
 fn no_card_is_made_without_a_chain() {
     let home = Home::new();
     home.write("app.log", NIGHT);

@@ -38,6 +38,7 @@ pub(super) fn open(paths: &[PathBuf], options: Options, work: &Work) -> Result<C
     let mut candidates = Vec::new();
     let mut seal = None;
     let (mut box_formats, mut code_folders, mut card_folders) = (Vec::new(), Vec::new(), Vec::new());
+    let mut installer_folders = Vec::new();
     let mut story = Story::default();
     let mut name = None;
     let mut zone = options.zone.clone();
@@ -49,6 +50,7 @@ pub(super) fn open(paths: &[PathBuf], options: Options, work: &Work) -> Result<C
             box_formats.push(opened.formats);
             code_folders.push(opened.codes);
             card_folders.push(opened.cards);
+            installer_folders.push(opened.installers);
             zone = zone.or_else(|| opened.seal.zone.as_deref().and_then(|text| Zone::parse(text).ok()));
             for (file, host, class) in opened.files {
                 let zone = opened.seal.host_zone(&host);
@@ -82,7 +84,9 @@ pub(super) fn open(paths: &[PathBuf], options: Options, work: &Work) -> Result<C
     let (formats, wrong) = own_formats(paths, box_formats);
     left_out.extend(wrong.into_iter().map(|(path, reason)| LeftOut { path, reason }));
     let catalogues = catalogues(paths, &code_folders, &mut left_out);
-    card_folders.extend(paths.iter().filter(|path| path.join("hosts").is_dir()).map(|path| path.join("cards")));
+    let of_folders = || paths.iter().filter(|path| path.join("hosts").is_dir());
+    card_folders.extend(of_folders().map(|path| path.join("cards")));
+    installer_folders.extend(of_folders().map(|path| path.join("installers")));
     let case_zone = zone.unwrap_or_else(Zone::utc);
     let known = Known { case_zone: &case_zone, options: &options, formats: &formats };
     let documents = take_documents(&mut candidates);
@@ -116,6 +120,7 @@ pub(super) fn open(paths: &[PathBuf], options: Options, work: &Work) -> Result<C
         formats,
         catalogues,
         card_folders,
+        installer_folders,
     })
 }
 
@@ -153,6 +158,7 @@ pub(super) fn of_files(
         formats,
         catalogues,
         card_folders: Vec::new(),
+        installer_folders: Vec::new(),
     })
 }
 

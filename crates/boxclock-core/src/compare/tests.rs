@@ -242,7 +242,7 @@ fn what_each_run_has_another_of_is_no_difference() {
 
 #[test]
 fn what_fails_instead_counts_more_than_what_it_no_longer_says() {
-    let lines = |word: &str| -> Vec<String> { (0..9).map(|at| format!("{} {at}", word)).collect() };
+    let lines = |word: &str| -> Vec<String> { (0..9).map(|at| format!("{word} {at}")).collect() };
     let good = lines("INFO console: dose counted for tank");
     let found = of_console(&lines("ERROR console: spool limit exceeded by frame"), &good);
     assert_eq!(found[0].kind, Kind::OnlyBad, "{found:#?}");

@@ -486,11 +486,11 @@ fn facts_of_hosts(
     Ok(())
 }
 
-/// The formats and catalogues of codes of the user: without them others would read the logs in the box worse. Fault cards only where
+/// The formats, catalogues of codes and words of installers of the user: without them others would read the logs in the box worse. Fault cards only where
 /// they are asked for.
 fn own_files(cards: bool) -> Vec<(PathBuf, String)> {
     let mut own = Vec::new();
-    for kind in ["formats", "codes"].into_iter().chain(cards.then_some("cards")) {
+    for kind in ["formats", "codes", "installers"].into_iter().chain(cards.then_some("cards")) {
         let folder = platform::config_dir().map(|folder| folder.join(kind)).filter(|folder| folder.is_dir());
         // What cannot be listed is named when it is used.
         let files = folder.and_then(|folder| find_files(&folder, &mut Vec::new()).ok()).unwrap_or_default();

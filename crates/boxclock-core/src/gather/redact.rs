@@ -100,7 +100,7 @@ pub fn redact(options: &RedactPlan, rules: &[Rule], key: [u8; 32], work: &Work) 
     if let Some(into) = &options.into {
         free_name(into)?;
     }
-    let OpenBox { mut seal, story, files, left_out, formats: _, codes: _, cards: _, folder: unpacked } =
+    let OpenBox { mut seal, story, files, left_out, formats: _, codes: _, cards: _, installers: _, folder: unpacked } =
         unpack(&options.from, work)?;
     // What could not be gathered stands in the seal, at the end of this list; anything before is damage.
     if let Some(damaged) = left_out.first().filter(|_| left_out.len() > seal.unreadable.len()) {

@@ -30,6 +30,8 @@ pub struct OpenBox {
     pub codes: PathBuf,
     /// The folder of the fault cards that travel with it.
     pub cards: PathBuf,
+    /// The folder of the words of installers that travel with it.
+    pub installers: PathBuf,
     /// What is not read, or is read although it has changed.
     pub left_out: Vec<LeftOut>,
 }
@@ -76,6 +78,7 @@ pub fn unpack(path: &Path, work: &Work) -> Result<OpenBox> {
         formats: target.join("formats"),
         codes: target.join("codes"),
         cards: target.join("cards"),
+        installers: target.join("installers"),
         folder: target,
         left_out,
     })

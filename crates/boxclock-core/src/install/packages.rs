@@ -3,6 +3,8 @@
 //!
 //! Source: lines that apt and dpkg wrote, apt.conf(5), dpkg(1) (states of packages).
 
+use std::collections::HashMap;
+
 use super::{FirstFailure, Item, Lined, Outcome, Place, ResultCode, Run};
 use crate::case::Source;
 use crate::clock::{MINUTE, SECOND};
@@ -263,10 +265,13 @@ pub(super) fn dpkg(source: &Source, lines: &[Lined]) -> Vec<Run> {
     const PAUSE_NS: i64 = 2 * MINUTE;
     let mut runs: Vec<Run> = Vec::new();
     let mut last: Option<i64> = None;
+    // Where each package stands among the items of the run.
+    let mut places: HashMap<String, usize> = HashMap::new();
     for line in lines {
         let words: Vec<&str> = line.text.split_whitespace().collect();
         let paused = line.time.zip(last).is_none_or(|(now, last)| now.saturating_sub(last) > PAUSE_NS);
         if paused || runs.is_empty() {
+            places.clear();
             let mut run = new_run(source, line, InstallerLog::Dpkg);
             run.outcome = Outcome::Succeeded;
             runs.push(run);
@@ -293,6 +298,7 @@ pub(super) fn dpkg(source: &Source, lines: &[Lined]) -> Vec<Run> {
                     run.kind = kind;
                 }
                 run.product.get_or_insert(name(package));
+                places.entry(name(package)).or_insert(run.items.len());
                 run.items.push(Item {
                     kind: "package",
                     name: name(package),
@@ -304,15 +310,12 @@ pub(super) fn dpkg(source: &Source, lines: &[Lined]) -> Vec<Run> {
             }
             ["status", state, package, ..] => {
                 let package = name(package);
-                match run.items.iter_mut().find(|item| item.name == package) {
-                    Some(item) => item.after = Some((*state).to_owned()),
-                    None => run.items.push(Item {
-                        kind: "package",
-                        name: package,
-                        after: Some((*state).to_owned()),
-                        line: line.line,
-                        ..Item::default()
-                    }),
+                let at = *places.entry(package.clone()).or_insert(run.items.len());
+                if at == run.items.len() {
+                    run.items.push(Item { kind: "package", name: package, line: line.line, ..Item::default() });
+                }
+                if let Some(item) = run.items.get_mut(at) {
+                    item.after = Some((*state).to_owned());
                 }
             }
             _ => {}

@@ -1,13 +1,17 @@
 //! The words of installers: data, see `phrases.toml` for those of all, `installers.toml` for those that their own lines make known.
 
-use std::path::Path;
-use std::sync::{LazyLock, OnceLock};
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, LazyLock, OnceLock};
 
 use regex::{Captures, Regex, RegexBuilder, RegexSet, RegexSetBuilder};
 use serde::Deserialize;
 
 use super::Lined;
+use crate::case::Case;
 use crate::platform;
+
+/// Memory for the states of a set of patterns that a search has met: with less, they are thrown away and made anew all the time.
+const DFA_BYTES: usize = 128 << 20;
 
 /// What a line says.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Deserialize)]
@@ -122,10 +126,8 @@ pub struct Installers {
     mistakes: Vec<String>,
 }
 
-static OWN: LazyLock<Installers> = LazyLock::new(|| {
-    let folder = platform::config_dir().map(|folder| folder.join("installers"));
-    Installers::with_folder(folder.as_deref())
-});
+/// The words that are shipped.
+static SHIPPED: LazyLock<Arc<Installers>> = LazyLock::new(|| Arc::new(Installers::with_folders(&[])));
 
 /// The words of a file, if it is right.
 fn of_file(path: &Path) -> std::result::Result<WordFile, String> {
@@ -145,9 +147,12 @@ fn signs(all: &[InstallerText]) -> std::result::Result<RegexSet, regex::Error> {
 }
 
 impl Installers {
-    /// The words of the program and of the user.
-    pub fn own() -> &'static Self {
-        &OWN
+    /// The words for a case: those of the program, of the user, and those that travel in its boxes.
+    pub fn of_case(case: &Case) -> Arc<Self> {
+        let own = platform::config_dir().map(|folder| folder.join("installers"));
+        let folders: Vec<PathBuf> =
+            own.into_iter().chain(case.installer_folders.clone()).filter(|folder| folder.is_dir()).collect();
+        if folders.is_empty() { SHIPPED.clone() } else { Arc::new(Self::with_folders(&folders)) }
     }
 
     /// The files of the user that are not used, each with what is wrong in it.
@@ -160,13 +165,13 @@ impl Installers {
         &self.general
     }
 
-    /// The words of the program, and those in the files of a folder.
-    fn with_folder(folder: Option<&Path>) -> Self {
+    /// The words of the program, and those in the files of some folders.
+    fn with_folders(folders: &[PathBuf]) -> Self {
         let shipped = || WordFile {
             phrase: toml::from_str::<WordFile>(include_str!("phrases.toml")).unwrap_or_default().phrase,
             installer: toml::from_str::<WordFile>(include_str!("installers.toml")).unwrap_or_default().installer,
         };
-        let files = folder.and_then(|folder| std::fs::read_dir(folder).ok()).into_iter().flatten().flatten();
+        let files = folders.iter().filter_map(|folder| std::fs::read_dir(folder).ok()).flatten().flatten();
         let mut files: Vec<_> =
             files.map(|entry| entry.path()).filter(|path| path.extension().is_some_and(|end| end == "toml")).collect();
         files.sort();
@@ -259,6 +264,16 @@ impl Words<'_> {
         roles
     }
 
+    /// The named groups of a phrase.
+    pub fn names(&self, phrase: usize) -> impl Iterator<Item = &str> {
+        let regex = match self.own {
+            Some(own) if phrase < own.each.len() => own.each.get(phrase),
+            Some(own) => self.general.each.get(phrase - own.each.len()),
+            None => self.general.each.get(phrase),
+        };
+        regex.into_iter().flat_map(|(_, regex)| regex.capture_names().flatten())
+    }
+
     /// What the named groups of a phrase took.
     pub fn captures<'t>(&self, phrase: usize, text: &'t str) -> Option<Captures<'t>> {
         match self.own {
@@ -286,12 +301,15 @@ impl Installer {
 
 impl Phrases {
     fn compile(all: &[PhraseText]) -> std::result::Result<Self, regex::Error> {
-        let set = RegexSetBuilder::new(all.iter().map(|text| &text.pattern))
+        // Digits of all scripts make the patterns ten times as large, and no installer writes them.
+        let pattern = |text: &PhraseText| text.pattern.replace(r"\d", "[0-9]");
+        let set = RegexSetBuilder::new(all.iter().map(pattern))
             .case_insensitive(true)
             .size_limit(64 << 20)
+            .dfa_size_limit(DFA_BYTES)
             .build()?;
         let one = |text: &PhraseText| {
-            let made = RegexBuilder::new(&text.pattern).case_insensitive(true).size_limit(16 << 20).build();
+            let made = RegexBuilder::new(&pattern(text)).case_insensitive(true).size_limit(16 << 20).build();
             made.map(|regex| (text.role, regex))
         };
         Ok(Self { set, each: all.iter().map(one).collect::<std::result::Result<_, _>>()? })
@@ -320,7 +338,7 @@ mod tests {
     use super::*;
 
     fn roles(text: &str) -> Vec<Role> {
-        Installers::own().general().roles(text).into_iter().map(|(role, _)| role).collect()
+        SHIPPED.general().roles(text).into_iter().map(|(role, _)| role).collect()
     }
 
     #[test]
@@ -376,7 +394,7 @@ mod tests {
         .unwrap();
         std::fs::write(folder.path().join("b.toml"), "[[phrase]]\nrole = \"begin\"\npattern = \"x\"\n").unwrap();
         std::fs::write(folder.path().join("c.toml"), "[[phrase]]\nrole = \"start\"\npattern = \"(\"\n").unwrap();
-        let phrases = Installers::with_folder(Some(folder.path()));
+        let phrases = Installers::with_folders(&[folder.path().to_owned()]);
         assert!(phrases.general().roles("tank filler begins").iter().any(|(role, _)| *role == Role::Start));
         let named: Vec<bool> =
             phrases.mistakes().iter().map(|one| one.contains("b.toml") || one.contains("c.toml")).collect();

@@ -5,6 +5,7 @@
 //! everything during the rollback are told apart.
 
 use std::borrow::Cow;
+use std::cell::RefCell;
 
 use regex::Captures;
 
@@ -30,7 +31,12 @@ pub(super) struct Marked<'a> {
     is_known: bool,
     /// Whether the next line says that it does not count.
     pub(super) is_excused: bool,
+    /// The named parts of each role that was asked for: they are asked for again and again.
+    parts: RefCell<Vec<(Role, Parts)>>,
 }
+
+/// Named parts of a line.
+type Parts = Vec<(String, String)>;
 
 impl Marked<'_> {
     pub(super) fn has(&self, role: Role) -> bool {
@@ -44,9 +50,25 @@ impl Marked<'_> {
 
     /// A named part, without what stands around it.
     pub(super) fn part(&self, role: Role, name: &str) -> Option<String> {
-        let captures = self.captures(role)?;
-        let text = captures.name(name)?.as_str().trim().trim_matches(['"', '\'', '.', ':']).trim();
-        (!text.is_empty()).then(|| text.to_owned())
+        if !self.has(role) {
+            return None;
+        }
+        let mut known = self.parts.borrow_mut();
+        let at = known.iter().position(|(of, _)| *of == role).unwrap_or_else(|| {
+            known.push((role, self.parts_of(role)));
+            known.len() - 1
+        });
+        known[at].1.iter().find(|(of, _)| of == name).map(|(_, text)| text.clone())
+    }
+
+    fn parts_of(&self, role: Role) -> Parts {
+        let Some((_, phrase)) = self.roles.iter().find(|(known, _)| *known == role) else { return Parts::new() };
+        let Some(captures) = self.words.captures(*phrase, &self.said) else { return Parts::new() };
+        let named = self.words.names(*phrase).filter_map(|name| Some((name, captures.name(name)?.as_str())));
+        named
+            .map(|(name, text)| (name.to_owned(), text.trim().trim_matches(['"', '\'', '.', ':']).trim().to_owned()))
+            .filter(|(_, text)| !text.is_empty())
+            .collect()
     }
 
     /// The number it says was returned.
@@ -91,15 +113,24 @@ pub(super) fn runs(
     lines: &[Lined],
     end: Option<i64>,
     is_one: bool,
+    installers: &Installers,
     installer: Option<&Installer>,
 ) -> Vec<Run> {
-    let words = Installers::own().words(installer);
+    let words = installers.words(installer);
     let mut marked: Vec<Marked<'_>> = Vec::with_capacity(lines.len());
     for line in lines {
         // Lines that name a component are known installers' by it; the words of all look at the text alone.
         let said = if installer.is_some() { line.said() } else { Cow::Borrowed(line.text.as_str()) };
         let roles = words.roles(&said);
-        marked.push(Marked { roles, line, words, said, is_known: installer.is_some(), is_excused: false });
+        marked.push(Marked {
+            roles,
+            line,
+            words,
+            said,
+            is_known: installer.is_some(),
+            is_excused: false,
+            parts: RefCell::default(),
+        });
     }
     for at in 1..marked.len() {
         marked[at - 1].is_excused = marked[at].has(Role::Excused);

@@ -275,10 +275,12 @@ fn in_order(lines: &mut Lines<'_>, stations: Vec<Station>, known: &BTreeMap<Stri
             if from.hop.host == to.hop.host {
                 continue;
             }
-            let sent = sent + late.get(from.hop.host.as_str()).copied().unwrap_or_default();
-            let came = came + late.get(to.hop.host.as_str()).copied().unwrap_or_default();
+            let of = |host: &str| late.get(host).copied().unwrap_or_default();
+            let sent = sent.saturating_add(of(&from.hop.host));
+            let came = came.saturating_add(of(&to.hop.host));
             if came < sent {
-                *late.entry(to.hop.host.as_str()).or_default() += sent - came + JUST_AFTER;
+                let behind = late.entry(to.hop.host.as_str()).or_default();
+                *behind = behind.saturating_add(sent.saturating_sub(came)).saturating_add(JUST_AFTER);
                 moved = true;
             }
         }
@@ -288,7 +290,7 @@ fn in_order(lines: &mut Lines<'_>, stations: Vec<Station>, known: &BTreeMap<Stri
     }
     let late: BTreeMap<String, i64> = late.into_iter().map(|(host, late)| (host.to_owned(), late)).collect();
     let moment = |station: &Station, row: Row| {
-        time(row).map(|time| time + late.get(&station.hop.host).copied().unwrap_or_default())
+        time(row).map(|time| time.saturating_add(late.get(&station.hop.host).copied().unwrap_or_default()))
     };
     // The earliest of those to which all have handed on that do so.
     let mut left: Vec<usize> = (0..stations.len()).collect();
@@ -357,7 +359,7 @@ pub(super) fn ending(lines: &mut Lines<'_>, stations: &mut [Station]) -> (EndSta
         // An answer after the failure: it was mended on the way.
         if let Some((row, true, moment)) = top
             && stations.len() > 1
-            && moment.map(|moment| moment + SECOND) >= stations[at].failed_moment
+            && moment.map(|moment| moment.saturating_add(SECOND)) >= stations[at].failed_moment
         {
             return (EndState::Answered, place(row));
         }
@@ -366,7 +368,7 @@ pub(super) fn ending(lines: &mut Lines<'_>, stations: &mut [Station]) -> (EndSta
     }
     if let Some((row, ..)) = top.filter(|(_, _, moment)| {
         // Many logs write whole seconds.
-        let answered = moment.map(|moment| moment + SECOND);
+        let answered = moment.map(|moment| moment.saturating_add(SECOND));
         stations.len() == 1 || answered >= stations[1].begin_moment
     }) {
         return (EndState::Answered, place(row));

@@ -4,6 +4,7 @@
 //! and most of them are found elsewhere too, then values at that place are names of the same things; a port or a count is found
 //! nowhere else, and a session or user stands beside many. Where a form comes too seldom to say so, the look of the value decides.
 
+use std::collections::hash_map::Entry;
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::rc::Rc;
 
@@ -171,10 +172,10 @@ pub(super) fn find(
             for place in places {
                 work.check()?;
                 let key = (place.form, place.known_slot, place.slot);
-                if !others.contains_key(&key) {
+                if let Entry::Vacant(vacant) = others.entry(key) {
                     let found = lines.others(place.row, place.form, place.known_slot, place.slot);
                     wanted.extend(found.pairs.iter().take(SAMPLES).map(|(_, value, _)| value.clone()));
-                    others.insert(key, found);
+                    vacant.insert(found);
                 }
             }
         }
@@ -186,8 +187,8 @@ pub(super) fn find(
         else {
             break;
         };
-        let slack = (to - from).max(30 * SECOND) * 3 + 2 * MINUTE;
-        let window = (from - slack, to + slack);
+        let slack = to.saturating_sub(from).max(30 * SECOND).saturating_mul(3).saturating_add(2 * MINUTE);
+        let window = (from.saturating_sub(slack), to.saturating_add(slack));
         for (name, places) in beside {
             work.check()?;
             if known.len() >= MOST_ALIASES {

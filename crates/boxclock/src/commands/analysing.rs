@@ -93,7 +93,7 @@ fn page(out: &mut dyn Write, view: &CaseView, report: &CrashReport) -> io::Resul
 /// Prints the installations of a case.
 pub fn installs(view: &CaseView, form: ListForm, work: &Work) -> Result<(), Failure> {
     let found = view.run(&InstallAnalysis, work)?;
-    for mistake in Installers::own().mistakes() {
+    for mistake in Installers::of_case(&view.case).mistakes() {
         crate::outcome::say(mistake);
     }
     let mut out = of_form(form);
