@@ -18,6 +18,7 @@ mod calls;
 mod kinds;
 mod logs;
 mod settings;
+mod steps;
 #[cfg(test)]
 mod tests;
 

@@ -2,6 +2,7 @@
 
 use std::collections::{BTreeMap, HashMap, HashSet};
 
+use super::steps::Steps;
 use super::{Difference, Kind, Place, calls, kinds, pairs, reader};
 use crate::Result;
 use crate::analysis::CaseView;
@@ -278,7 +279,8 @@ fn of_source(sides: &Sides<'_>) -> Vec<Difference> {
         let step = if *count == 1 && steps.between(*at).is_some() { 0.12 } else { 0.0 };
         let before = if *at <= first_new { 0.08 } else { 0.0 };
         // What fails does not come to the message that it ends with.
-        let instead = *count >= 3 && failing.iter().any(|failed| failed.abs_diff(*count) * 4 <= *count);
+        let expected = *count as f64 * ratio;
+        let instead = *count >= 3 && failing.iter().any(|failed| (*failed as f64 - expected).abs() * 4.0 <= expected);
         let before = if instead { -0.1 } else { before };
         found.push(Difference {
             kind: Kind::OnlyGood,
@@ -311,51 +313,22 @@ fn earlier_counts_more(sides: &Sides<'_>, found: &mut [Difference]) {
         let line = place.as_ref()?.line;
         Some(all.partition_point(|said| said.line < line) as f64 / all.len().max(1) as f64)
     };
+    let counts = by_pattern(sides.good);
+    let again = |one: &Difference| {
+        let line = one.good.as_ref().map_or(0, |place| place.line);
+        let at = sides.good.partition_point(|said| said.line < line);
+        sides.good.get(at).is_some_and(|said| counts.get(&said.pattern).is_some_and(|places| places.len() > 2))
+    };
     let mut by_place: Vec<(f64, usize)> = found
         .iter()
         .enumerate()
-        .filter(|(_, one)| one.score >= 0.4)
+        // What no longer comes at all has no moment, if it came again and again.
+        .filter(|(_, one)| one.score >= 0.4 && !(one.kind == Kind::OnlyGood && again(one)))
         .filter_map(|(at, one)| Some((moment(&one.bad, sides.bad).or_else(|| moment(&one.good, sides.good))?, at)))
         .collect();
     by_place.sort_by(|one, other| one.0.total_cmp(&other.0));
     for (rank, (_, at)) in by_place.into_iter().enumerate() {
         found[at].score = (found[at].score + MOST / (1.0 + rank as f64)).min(0.97);
-    }
-}
-
-/// Messages that come once on each side: the steps of a run.
-struct Steps {
-    /// In the order of the good side: place there, number of the step on the bad side, and place there.
-    on_good: Vec<(usize, usize, usize)>,
-}
-
-impl Steps {
-    fn new(bad: &BTreeMap<PatternId, Vec<usize>>, good: &BTreeMap<PatternId, Vec<usize>>) -> Self {
-        let once = |of: &BTreeMap<PatternId, Vec<usize>>, other: &BTreeMap<PatternId, Vec<usize>>| {
-            let mut places: Vec<(usize, PatternId)> = of
-                .iter()
-                .filter(|(id, places)| places.len() == 1 && other.get(*id).is_some_and(|places| places.len() == 1))
-                .map(|(id, places)| (places[0], *id))
-                .collect();
-            places.sort_unstable();
-            places
-        };
-        let on_bad: HashMap<PatternId, (usize, usize)> =
-            once(bad, good).into_iter().enumerate().map(|(number, (at, id))| (id, (number, at))).collect();
-        let on_good = once(good, bad).into_iter().filter_map(|(at, id)| {
-            let (number, of_bad) = *on_bad.get(&id)?;
-            Some((at, number, of_bad))
-        });
-        Self { on_good: on_good.collect() }
-    }
-
-    /// Where a place of the good side lies between two steps, near, that follow each other directly on both sides: their places on
-    /// the bad side.
-    fn between(&self, at: usize) -> Option<(usize, usize)> {
-        const NEAR: usize = 12;
-        let next = self.on_good.partition_point(|(place, ..)| *place < at);
-        let (before, after) = (self.on_good.get(next.checked_sub(1)?)?, self.on_good.get(next)?);
-        (before.1 + 1 == after.1 && after.0 - before.0 <= NEAR).then_some((before.2, after.2))
     }
 }
 
