@@ -302,22 +302,21 @@ fn of_source(sides: &Sides<'_>) -> Vec<Difference> {
         found.extend(gaps(sides, places, others));
     }
     found.extend(order(sides, &bad, &good));
-    earlier_counts_more(sides, &mut found);
+    earlier_counts_more(sides, &good, &mut found);
     found
 }
 
 /// What differs first cannot follow from what differs later.
-fn earlier_counts_more(sides: &Sides<'_>, found: &mut [Difference]) {
+fn earlier_counts_more(sides: &Sides<'_>, good: &BTreeMap<PatternId, Vec<usize>>, found: &mut [Difference]) {
     const MOST: f64 = 0.14;
     let moment = |place: &Option<Place>, all: &[Said]| {
         let line = place.as_ref()?.line;
         Some(all.partition_point(|said| said.line < line) as f64 / all.len().max(1) as f64)
     };
-    let counts = by_pattern(sides.good);
     let again = |one: &Difference| {
         let line = one.good.as_ref().map_or(0, |place| place.line);
         let at = sides.good.partition_point(|said| said.line < line);
-        sides.good.get(at).is_some_and(|said| counts.get(&said.pattern).is_some_and(|places| places.len() > 2))
+        sides.good.get(at).is_some_and(|said| good.get(&said.pattern).is_some_and(|places| places.len() > 2))
     };
     let mut by_place: Vec<(f64, usize)> = found
         .iter()

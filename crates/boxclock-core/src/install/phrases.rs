@@ -11,7 +11,7 @@ use crate::case::Case;
 use crate::platform;
 
 /// Memory for the states of a set of patterns that a search has met: with less, they are thrown away and made anew all the time.
-const DFA_BYTES: usize = 128 << 20;
+const DFA_BYTES: usize = 32 << 20;
 
 /// What a line says.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Deserialize)]

@@ -10,6 +10,8 @@ use super::names::Look;
 use super::outcome::{Said, said};
 use super::{EndState, Hop, HopOutcome, Named};
 
+/// Each station is held against each other one: of more, only the times tell the order. It is a word of the logs then.
+const MOST_STATIONS: usize = 60;
 /// A clock that is wrong is set behind its cause by so much.
 const JUST_AFTER: i64 = 1_000_000;
 /// Rows of a process beside the named ones that are looked at.
@@ -185,6 +187,9 @@ struct Handing {
 /// Who handed to whom: a station whose first line names the other's name got it from there; one that names it later handed it on.
 fn handings(lines: &mut Lines<'_>, stations: &[Station], known: &BTreeMap<String, Named>) -> Vec<Handing> {
     let mut handings: Vec<Handing> = Vec::new();
+    if stations.len() > MOST_STATIONS {
+        return handings;
+    }
     for (at, station) in stations.iter().enumerate() {
         for (other, beside) in stations.iter().enumerate() {
             let name = &beside.hop.identifier;

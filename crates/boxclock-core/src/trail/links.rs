@@ -29,6 +29,8 @@ const LEAST_FOR_NUMBERS: usize = 4;
 const LEAST_FOR_SHORT: usize = 20;
 /// Rows of a name that are looked at for other names.
 const MOST_ROWS: usize = 400;
+/// Lines that are kept taken apart.
+const MOST_PARSED: usize = 60_000;
 /// Forms that are looked at in one step, and names that are looked for at once.
 const MOST_FORMS: usize = 400;
 const MOST_NAMES: usize = 4000;
@@ -80,6 +82,9 @@ impl<'a> Lines<'a> {
     pub(super) fn parsed(&mut self, row: Row) -> Rc<Parsed> {
         if let Some(parsed) = self.parsed.get(&row) {
             return parsed.clone();
+        }
+        if self.parsed.len() >= MOST_PARSED {
+            self.parsed.clear();
         }
         let parsed = Rc::new(parse(&whole_text(&mut self.reader, self.view, row)));
         if parsed.tokens.first().is_some_and(|token| token.listed) {
@@ -323,7 +328,12 @@ fn goes_on(
     }
     let known_enough = samples.len() >= LEAST;
     let own = lines.parsed(place.row).tokens[place.slot].text.clone();
-    let own_rows: Vec<Row> = rows.iter().copied().filter(|row| without_lists(lines, &own, *row)).collect();
+    // A word of the logs, not the name of one thing: it is not worth reading all its lines.
+    if place.strong && rows.len() > MOST_ROWS * 4 {
+        return None;
+    }
+    let worth_reading = rows.iter().copied().filter(|row| place.strong || is_near(row)).take(MOST_ROWS * 4);
+    let own_rows: Vec<Row> = worth_reading.filter(|row| without_lists(lines, &own, *row)).collect();
     let alone = own_rows.iter().any(|row| !of.rows.contains(row));
     if !place.strong {
         // Short numbers are codes and counts, unless many lines pair them one for one.
@@ -334,7 +344,6 @@ fn goes_on(
         // The same number elsewhere is another thing's, but in the programs in which the others stand, too.
         let rows: Vec<Row> = own_rows
             .into_iter()
-            .filter(is_near)
             .filter(|row| *row == place.row || of.rows.contains(row) || joined.contains(&table.event(*row).source()))
             .filter(|row| lines.parsed(*row).slot(&own).is_some())
             .collect();
@@ -390,7 +399,7 @@ pub(super) fn without_lists(lines: &mut Lines<'_>, name: &str, row: Row) -> bool
 /// there differ from line to line and go on elsewhere. All, if none is so.
 pub(super) fn rows_of_number(lines: &mut Lines<'_>, name: &str, rows: Vec<Row>, work: &Work) -> Result<Vec<Row>> {
     let mut of_form: BTreeMap<(Form, usize), (bool, Vec<Row>)> = BTreeMap::new();
-    for row in rows.iter().take(MOST_ROWS) {
+    for row in rows.iter().take(MOST_ROWS * 10) {
         work.check()?;
         let parsed = lines.parsed(*row);
         let Some(slot) = parsed.slot(name) else { continue };
@@ -399,22 +408,29 @@ pub(super) fn rows_of_number(lines: &mut Lines<'_>, name: &str, rows: Vec<Row>, 
         entry.0 |= parsed.tokens[slot].look == Look::Name;
         entry.1.push(*row);
     }
-    let mut samples: BTreeMap<(Form, usize), Vec<String>> = BTreeMap::new();
+    let mut samples: BTreeMap<(Form, usize), Vec<(String, Row)>> = BTreeMap::new();
     for (key, (strong, rows)) in &of_form {
         if *strong {
             continue;
         }
         let others = lines.others(rows[0], key.0, key.1, key.1);
-        let values = others.pairs.into_iter().take(SAMPLES).map(|(_, value, _)| value).collect();
+        let values = others.pairs.into_iter().take(SAMPLES).map(|(_, value, row)| (value, row)).collect();
         samples.insert(*key, values);
     }
-    let found =
-        mentions(lines.view, samples.values().flatten().cloned().collect::<HashSet<_>>().into_iter().collect(), work)?;
+    let values: HashSet<String> = samples.values().flatten().map(|(value, _)| value.clone()).collect();
+    let found = mentions(lines.view, values.into_iter().collect(), work)?;
+    let table = &lines.view.loaded.table;
+    // Far away the same number is another thing's.
+    let gap = |one: Row, other: Row| {
+        let times = table.event(one).time().zip(table.event(other).time());
+        times.map_or(0, |(one, other)| one.saturating_sub(other).saturating_abs())
+    };
     let mut is_name = |key: &(Form, usize), strong: bool| {
         let values = samples.get(key).map_or(&[][..], Vec::as_slice);
-        let mut goes_on = |value: &String| {
+        let mut goes_on = |(value, at): &(String, Row)| {
             let rows = found.get(value).map_or(&[][..], Vec::as_slice);
-            rows.iter().take(12).any(|row| lines.parsed(*row).slot(value).is_some() && lines.form(*row) != key.0)
+            let near = rows.iter().filter(|row| gap(**row, *at) < 10 * MINUTE);
+            near.take(12).any(|row| lines.parsed(*row).slot(value).is_some() && lines.form(*row) != key.0)
         };
         strong
             || (values.len() >= LEAST && values.iter().filter(|value| goes_on(value)).count() * 10 >= values.len() * 6)
