@@ -11,7 +11,9 @@ use crate::case::Case;
 use crate::platform;
 
 /// Memory for the states of a set of patterns that a search has met: with less, they are thrown away and made anew all the time.
-const DFA_BYTES: usize = 32 << 20;
+const DFA_BYTES: usize = 16 << 20;
+/// Phrases that are looked for at once: the states of many together are too many to be kept.
+const PHRASES_OF_A_SET: usize = 12;
 
 /// What a line says.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Deserialize)]
@@ -96,7 +98,7 @@ struct WordFile {
 
 /// Compiled phrases.
 pub struct Phrases {
-    set: RegexSet,
+    sets: Vec<RegexSet>,
     each: Vec<(Role, Regex)>,
 }
 
@@ -191,7 +193,7 @@ impl Installers {
             Self::of(shipped())
         });
         let made = made.unwrap_or_else(|_| Self {
-            general: Phrases { set: RegexSet::empty(), each: Vec::new() },
+            general: Phrases { sets: Vec::new(), each: Vec::new() },
             known: Vec::new(),
             signs: RegexSet::empty(),
             sign_of: Vec::new(),
@@ -289,7 +291,7 @@ impl Installer {
     fn phrases(&self) -> &Phrases {
         self.phrases.get_or_init(|| {
             // They compiled when they were read.
-            Phrases::compile(&self.texts).unwrap_or(Phrases { set: RegexSet::empty(), each: Vec::new() })
+            Phrases::compile(&self.texts).unwrap_or(Phrases { sets: Vec::new(), each: Vec::new() })
         })
     }
 
@@ -303,22 +305,30 @@ impl Phrases {
     fn compile(all: &[PhraseText]) -> std::result::Result<Self, regex::Error> {
         // Digits of all scripts make the patterns ten times as large, and no installer writes them.
         let pattern = |text: &PhraseText| text.pattern.replace(r"\d", "[0-9]");
-        let set = RegexSetBuilder::new(all.iter().map(pattern))
-            .case_insensitive(true)
-            .size_limit(64 << 20)
-            .dfa_size_limit(DFA_BYTES)
-            .build()?;
+        let set = |some: &[PhraseText]| {
+            RegexSetBuilder::new(some.iter().map(pattern))
+                .case_insensitive(true)
+                .size_limit(64 << 20)
+                .dfa_size_limit(DFA_BYTES)
+                .build()
+        };
+        let sets = all.chunks(PHRASES_OF_A_SET).map(set).collect::<std::result::Result<_, _>>()?;
         let one = |text: &PhraseText| {
             let made = RegexBuilder::new(&pattern(text)).case_insensitive(true).size_limit(16 << 20).build();
             made.map(|regex| (text.role, regex))
         };
-        Ok(Self { set, each: all.iter().map(one).collect::<std::result::Result<_, _>>()? })
+        Ok(Self { sets, each: all.iter().map(one).collect::<std::result::Result<_, _>>()? })
     }
 
     /// The roles of a line, each once, in the order of the file.
     pub fn roles(&self, text: &str) -> Vec<(Role, usize)> {
         let mut roles: Vec<(Role, usize)> = Vec::new();
-        for index in self.set.matches(text) {
+        let matches = self
+            .sets
+            .iter()
+            .enumerate()
+            .flat_map(|(at, set)| set.matches(text).into_iter().map(move |index| at * PHRASES_OF_A_SET + index));
+        for index in matches {
             let role = self.each[index].0;
             if !roles.iter().any(|(known, _)| *known == role) {
                 roles.push((role, index));
