@@ -68,7 +68,7 @@ pub(super) struct Lines<'a> {
     pub(super) view: &'a CaseView,
     pub(super) reader: RecordReader,
     parsed: HashMap<Row, Rc<Parsed>>,
-    /// How lines begin that list many things: there are some of them with one thing only.
+    /// The words with which lines begin that list many things: there are some of them with one thing only.
     list_heads: HashSet<(usize, u64)>,
 }
 
@@ -87,7 +87,7 @@ impl<'a> Lines<'a> {
             self.parsed.clear();
         }
         let parsed = Rc::new(parse(&whole_text(&mut self.reader, self.view, row)));
-        if parsed.tokens.first().is_some_and(|token| token.listed) {
+        if parsed.tokens.first().is_some_and(|token| token.listed && token.start > 2) {
             self.list_heads.insert((self.view.loaded.table.event(row).source(), parsed.head));
         }
         self.parsed.insert(row, parsed.clone());
