@@ -266,6 +266,37 @@ fn archives_are_read_through() {
     assert_eq!(again.json().len(), 5);
 }
 
+/// A file is read in pieces of 4 MiB; of one that has grown, the whole ones are taken from the index, and the last is read again.
+#[test]
+fn a_file_of_several_pieces_that_grows_is_read_once() {
+    let home = Home::new();
+    let pad = "z".repeat(180);
+    let line = |at: usize| {
+        format!("2026-04-12 02:{:02}:{:02} INFO feeder: step {at} rc={} {pad}\n", at / 600 % 60, at / 10 % 60, at % 9)
+    };
+    let text: String = (0..48_000).map(line).collect();
+    assert!(text.len() > 9 << 20);
+    let read = |home: &Home| {
+        let sources = home.run(&["sources", "big.log", "--as", "jsonl"]).json();
+        let patterns = home.run(&["patterns", "big.log", "--as", "jsonl"]).json();
+        let counted: u64 = patterns.iter().map(|one| one["count"].as_u64().unwrap()).sum();
+        let events = home.run(&["events", "big.log", "--where", "code=5"]).json();
+        let places: Vec<_> = events.iter().map(|event| (event["line"].clone(), event["offset"].clone())).collect();
+        (sources[0]["events"].as_u64().unwrap(), counted, places)
+    };
+    // Cut inside a line of the second piece, then in the third, then whole.
+    for bytes in [(5 << 20) + 77, (8 << 20) + 1, text.len()] {
+        home.write("big.log", &text[..bytes]);
+        let lines = text[..bytes].lines().count() as u64;
+        let (events, counted, places) = read(&home);
+        assert_eq!((events, counted), (lines, lines), "{bytes} bytes");
+        std::fs::rename(home.path(".cache"), home.path(".kept")).unwrap();
+        assert_eq!(places, read(&home).2, "{bytes} bytes");
+        std::fs::remove_dir_all(home.path(".cache")).unwrap();
+        std::fs::rename(home.path(".kept"), home.path(".cache")).unwrap();
+    }
+}
+
 #[test]
 fn the_index_is_right_or_is_not_used() {
     let home = Home::new();

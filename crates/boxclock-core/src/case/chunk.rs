@@ -81,7 +81,7 @@ pub(super) fn read(
     }
     let bytes = (buffer.len() as u64).saturating_sub(before).min(to - from);
     let mut pos = if before == 0 { 0 } else { source.encoding.line_end(buffer, 0, line_end).unwrap_or(usize::MAX) };
-    let mut builder = Builder::new(source, catalogues, detected, base, from == source.mark_bytes);
+    let mut builder = Builder::new(source, catalogues, detected, base, from);
     if before > 0 && detected.format.remembers() {
         let start = from.saturating_sub(REMEMBERED_BYTES).max(source.mark_bytes);
         builder.remember(&file.read(start, (from - start) as usize)?, start > source.mark_bytes);
@@ -170,7 +170,7 @@ struct Builder<'a> {
 }
 
 impl<'a> Builder<'a> {
-    fn new(source: &'a Source, catalogues: &'a Catalogues, detected: Detected, base: u64, at_file_start: bool) -> Self {
+    fn new(source: &'a Source, catalogues: &'a Catalogues, detected: Detected, base: u64, from: u64) -> Self {
         Self {
             source,
             catalogues,
@@ -184,10 +184,11 @@ impl<'a> Builder<'a> {
             takes_named_trouble: detected.format.takes_named_trouble(),
             state: 0,
             base,
-            at_file_start,
+            at_file_start: from == source.mark_bytes,
             chunk: Chunk::default(),
             segments: Vec::new(),
-            segment: Columns { offset: base, ..Columns::default() },
+            // The piece, not what is read in front of it: by this a grown file tells which pieces are still whole.
+            segment: Columns { offset: from, ..Columns::default() },
             by_hash: FxHashMap::default(),
             last_actor: None,
             resolver: Resolver::new(source.zone.clone()),

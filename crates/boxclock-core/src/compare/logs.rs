@@ -156,33 +156,9 @@ fn cut(text: &str) -> String {
     text.chars().take(160).collect()
 }
 
-/// How bad a message is, 0 to 1.
+/// How bad a message is, 0.1 to 1.
 fn badness(one: &Said) -> f64 {
-    match one.severity {
-        17.. => 1.0,
-        13..=16 => 0.6,
-        _ => {
-            let lower = one.text.to_ascii_lowercase();
-            let words = [
-                "error",
-                "fail",
-                "denied",
-                "refused",
-                "cannot",
-                "could not",
-                "timeout",
-                "timed out",
-                "fatal",
-                "missing",
-                "not found",
-                "invalid",
-                "unable",
-                "lost",
-                "rejected",
-            ];
-            if words.iter().any(|word| lower.contains(word)) { 0.5 } else { 0.1 }
-        }
-    }
+    crate::cause::badness(&one.text, one.severity).max(0.1)
 }
 
 fn of_source(sides: &Sides<'_>) -> Vec<Difference> {
@@ -472,16 +448,11 @@ fn values(sides: &Sides<'_>, places: &[usize], others: &[usize]) -> Option<Diffe
 
 /// Whether a value stands behind a word that says that each run has another (`pid 4711`).
 fn names_a_run(text: &str, value: &str) -> bool {
-    let mut words = text.split_whitespace();
-    let mut before = "";
-    for word in words.by_ref() {
-        if word == value {
-            let before = before.trim_matches(|letter: char| !letter.is_ascii_alphanumeric()).to_ascii_lowercase();
-            return RUN_KEYS.contains(&before.as_str());
-        }
-        before = word;
-    }
-    false
+    let before = text.split_whitespace().zip(text.split_whitespace().skip(1)).find(|(_, word)| *word == value);
+    before.is_some_and(|(before, _)| {
+        let key = before.trim_matches(|letter: char| !letter.is_ascii_alphanumeric()).to_ascii_lowercase();
+        RUN_KEYS.contains(&key.as_str())
+    })
 }
 
 /// Words for what each run has another of.

@@ -391,23 +391,7 @@ fn is_twin(one: &str, other: &str) -> bool {
     if section != other_section {
         return name == other_name;
     }
-    name.len() >= 5 && other_name.len() >= 5 && one != other && letters_apart(&name, &other_name) <= 2
-}
-
-/// How many letters must be put in, taken out or changed (Levenshtein).
-fn letters_apart(one: &str, other: &str) -> usize {
-    let other: Vec<char> = other.chars().collect();
-    let mut row: Vec<usize> = (0..=other.len()).collect();
-    for (at, letter) in one.chars().enumerate() {
-        let mut diagonal = row[0];
-        row[0] = at + 1;
-        for (to, second) in other.iter().enumerate() {
-            let change = diagonal + usize::from(letter != *second);
-            diagonal = row[to + 1];
-            row[to + 1] = change.min(row[to] + 1).min(row[to + 1] + 1);
-        }
-    }
-    row[other.len()]
+    name.len() >= 5 && other_name.len() >= 5 && one != other && strsim::levenshtein(&name, &other_name) <= 2
 }
 
 fn looks_like_name(value: &str) -> bool {

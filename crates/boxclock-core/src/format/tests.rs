@@ -115,6 +115,9 @@ fn iso_text_shapes() {
         ("2026-04-12 02:31:07.442 ERROR [main] a.b.Dosing.open lost", format!("{local} 17  a.b.Dosing.open -/- lost")),
         ("2026-04-12 02:31:07.442 ERROR [main] app.log lost", format!("{local} 17  main -/- app.log lost")),
         ("2026-04-12 02:31:07,442 INFO lost: 3", format!("{local} 9  lost -/- 3")),
+        // The name of one request is no program.
+        ("2026-04-12 02:31:07.442 INFO 95c75140-3608-6bfd: lost", format!("{local} 9   -/- 95c75140-3608-6bfd: lost")),
+        ("2026-04-12 02:31:07.442 INFO B-2026-781893: lost", format!("{local} 9   -/- B-2026-781893: lost")),
         ("2026-04-12 02:31:07.442 [99] ERROR lost it", format!("{local} 17   99/- lost it")),
         ("2026-04-12 02:31:07.442 [99:7] [warn] lost it", format!("{local} 13   99/7 lost it")),
         ("2026-04-12 02:31:07.442|DEBUG|dosing|lost", format!("{local} 5  dosing -/- lost")),

@@ -131,6 +131,25 @@ pub struct Installers {
 /// The words that are shipped.
 static SHIPPED: LazyLock<Arc<Installers>> = LazyLock::new(|| Arc::new(Installers::with_folders(&[])));
 
+/// A pattern with `\d` for the digits that installers write: those of all scripts make it many times as large, and its states too
+/// many to be kept.
+fn ascii_digits(pattern: &str) -> String {
+    let mut out = String::with_capacity(pattern.len());
+    let mut letters = pattern.chars();
+    while let Some(letter) = letters.next() {
+        if letter != '\\' {
+            out.push(letter);
+            continue;
+        }
+        match letters.next() {
+            Some('d') => out.push_str("[0-9]"),
+            Some(escaped) => out.extend([letter, escaped]),
+            None => out.push(letter),
+        }
+    }
+    out
+}
+
 /// The words of a file, if it is right.
 fn of_file(path: &Path) -> std::result::Result<WordFile, String> {
     let text = platform::read_small_text(path).map_err(|error| error.to_string())?;
@@ -266,23 +285,14 @@ impl Words<'_> {
         roles
     }
 
-    /// The named groups of a phrase.
-    pub fn names(&self, phrase: usize) -> impl Iterator<Item = &str> {
-        let regex = match self.own {
+    /// The pattern of a phrase.
+    pub fn regex(&self, phrase: usize) -> Option<&Regex> {
+        let found = match self.own {
             Some(own) if phrase < own.each.len() => own.each.get(phrase),
             Some(own) => self.general.each.get(phrase - own.each.len()),
             None => self.general.each.get(phrase),
         };
-        regex.into_iter().flat_map(|(_, regex)| regex.capture_names().flatten())
-    }
-
-    /// What the named groups of a phrase took.
-    pub fn captures<'t>(&self, phrase: usize, text: &'t str) -> Option<Captures<'t>> {
-        match self.own {
-            Some(own) if phrase < own.each.len() => own.captures(phrase, text),
-            Some(own) => self.general.captures(phrase - own.each.len(), text),
-            None => self.general.captures(phrase, text),
-        }
+        found.map(|(_, regex)| regex)
     }
 }
 
@@ -303,10 +313,8 @@ impl Installer {
 
 impl Phrases {
     fn compile(all: &[PhraseText]) -> std::result::Result<Self, regex::Error> {
-        // Digits of all scripts make the patterns ten times as large, and no installer writes them.
-        let pattern = |text: &PhraseText| text.pattern.replace(r"\d", "[0-9]");
         let set = |some: &[PhraseText]| {
-            RegexSetBuilder::new(some.iter().map(pattern))
+            RegexSetBuilder::new(some.iter().map(|text| ascii_digits(&text.pattern)))
                 .case_insensitive(true)
                 .size_limit(64 << 20)
                 .dfa_size_limit(DFA_BYTES)
@@ -314,7 +322,8 @@ impl Phrases {
         };
         let sets = all.chunks(PHRASES_OF_A_SET).map(set).collect::<std::result::Result<_, _>>()?;
         let one = |text: &PhraseText| {
-            let made = RegexBuilder::new(&pattern(text)).case_insensitive(true).size_limit(16 << 20).build();
+            let made =
+                RegexBuilder::new(&ascii_digits(&text.pattern)).case_insensitive(true).size_limit(16 << 20).build();
             made.map(|regex| (text.role, regex))
         };
         Ok(Self { sets, each: all.iter().map(one).collect::<std::result::Result<_, _>>()? })
@@ -392,6 +401,12 @@ mod tests {
         }
         assert!(!roles("copied 12 files").contains(&Role::Error));
         assert!(roles("heartbeat sent").is_empty());
+    }
+
+    #[test]
+    fn digits_of_patterns() {
+        assert_eq!(ascii_digits(r"^\d+ [\d.]+ C:\\data \w$"), r"^[0-9]+ [[0-9].]+ C:\\data \w$");
+        assert!(Regex::new(&ascii_digits(r"^[\d.]+$")).unwrap().is_match("1.2"));
     }
 
     #[test]

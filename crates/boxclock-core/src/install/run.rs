@@ -7,8 +7,6 @@
 use std::borrow::Cow;
 use std::cell::RefCell;
 
-use regex::Captures;
-
 use super::failure::failures;
 use super::things::things;
 use super::{Installer, Installers, Lined, Outcome, Phase, Place, ResultCode, Role, Run, Words, result_code};
@@ -43,11 +41,6 @@ impl Marked<'_> {
         self.roles.iter().any(|(known, _)| *known == role)
     }
 
-    pub(super) fn captures(&self, role: Role) -> Option<Captures<'_>> {
-        let (_, phrase) = self.roles.iter().find(|(known, _)| *known == role)?;
-        self.words.captures(*phrase, &self.said)
-    }
-
     /// A named part, without what stands around it.
     pub(super) fn part(&self, role: Role, name: &str) -> Option<String> {
         if !self.has(role) {
@@ -62,9 +55,10 @@ impl Marked<'_> {
     }
 
     fn parts_of(&self, role: Role) -> Parts {
-        let Some((_, phrase)) = self.roles.iter().find(|(known, _)| *known == role) else { return Parts::new() };
-        let Some(captures) = self.words.captures(*phrase, &self.said) else { return Parts::new() };
-        let named = self.words.names(*phrase).filter_map(|name| Some((name, captures.name(name)?.as_str())));
+        let phrase = self.roles.iter().find(|(known, _)| *known == role).map(|(_, phrase)| *phrase);
+        let Some(regex) = phrase.and_then(|phrase| self.words.regex(phrase)) else { return Parts::new() };
+        let Some(captures) = regex.captures(&self.said) else { return Parts::new() };
+        let named = regex.capture_names().flatten().filter_map(|name| Some((name, captures.name(name)?.as_str())));
         named
             .map(|(name, text)| (name.to_owned(), text.trim().trim_matches(['"', '\'', '.', ':']).trim().to_owned()))
             .filter(|(_, text)| !text.is_empty())
@@ -353,13 +347,11 @@ fn name_it(run: &mut Run, part: &[Marked<'_>]) {
         if run.kind == "unknown" && at < 12 && (one.has(Role::Start) || one.has(Role::Product)) {
             let said = one.part(Role::Start, "kind").unwrap_or_else(|| one.line.text.clone());
             run.kind = kind_of(&said);
-            if one.captures(Role::Product).is_some_and(|captures| captures.name("from").is_some()) {
+            if one.part(Role::Product, "from").is_some() {
                 run.kind = "upgrade";
             }
         }
-        if one.captures(Role::Product).is_some_and(|captures| captures.name("from").is_some())
-            && matches!(run.kind, "install" | "unknown")
-        {
+        if one.part(Role::Product, "from").is_some() && matches!(run.kind, "install" | "unknown") {
             run.kind = "upgrade";
         }
     }

@@ -1,6 +1,6 @@
 //! Stations of a thing: their lines, their order, and where the way ends.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 
 use crate::clock::SECOND;
 use crate::event::Row;
@@ -59,7 +59,7 @@ pub(super) fn stations(lines: &mut Lines<'_>, known: &BTreeMap<String, Named>) -
             let place = rows.first().map_or(0, |row| lines.parsed(*row).slot(name).unwrap_or(usize::MAX));
             (rows.len(), std::cmp::Reverse((place, known[**name].depth)))
         });
-        let Some((name, _)) = own.map(|(name, rows)| ((*name).to_owned(), rows)) else { continue };
+        let Some(name) = own.map(|(name, _)| (*name).to_owned()) else { continue };
         let mut rows: Vec<Row> = Vec::new();
         for (name, of_name) in &names {
             rows.extend(of_name.iter().filter(|row| without_lists(lines, name, **row)));
@@ -212,10 +212,8 @@ fn handings(lines: &mut Lines<'_>, stations: &[Station], known: &BTreeMap<String
     }
     by_names_of_programs(lines, stations, &mut handings);
     // Where two lines say the opposite, neither is believed.
-    let says = |from: usize, to: usize| handings.iter().any(|one| (one.from, one.to) == (from, to));
-    let agreed: Vec<bool> = handings.iter().map(|one| !says(one.to, one.from)).collect();
-    let mut agreed = agreed.into_iter();
-    handings.retain(|_| agreed.next().unwrap_or_default());
+    let said: HashSet<(usize, usize)> = handings.iter().map(|one| (one.from, one.to)).collect();
+    handings.retain(|one| !said.contains(&(one.to, one.from)));
     // Programs that share a file stand in it as it happened.
     for (from, earlier) in stations.iter().enumerate() {
         for (to, later) in stations.iter().enumerate() {
@@ -261,21 +259,17 @@ fn by_names_of_programs(lines: &mut Lines<'_>, stations: &[Station], handings: &
     handings.append(&mut named);
 }
 
-/// Stations in the order of the way. Times of one host are believed; clocks of different hosts only as far as what was handed on
-/// arrives after it was sent.
-fn in_order(lines: &mut Lines<'_>, stations: Vec<Station>, known: &BTreeMap<String, Named>) -> Vec<Station> {
+/// How far the clock of each host must be set so that what was handed on arrives after it was sent: nanoseconds.
+fn late_hosts(lines: &Lines<'_>, stations: &[Station], handings: &[Handing]) -> BTreeMap<String, i64> {
     let table = &lines.view.loaded.table;
-    let time = |row: Row| table.event(row).time();
-    let handings = handings(lines, &stations, known);
-    let mut late: BTreeMap<&str, i64> = BTreeMap::new();
+    let mut late: BTreeMap<String, i64> = BTreeMap::new();
     let begin = |station: &Station| station.hop.first.0;
     // Each round moves one host behind another: as many rounds as there are stations are enough, unless lines contradict each other.
     for _ in 0..stations.len() {
         let mut moved = false;
-        for Handing { from, to, row } in &handings {
+        for Handing { from, to, row } in handings {
             let (from, to) = (&stations[*from], &stations[*to]);
-            let is_by_sender = from.rows.contains(row);
-            let sent = if is_by_sender { time(*row) } else { begin(from) };
+            let sent = if from.rows.contains(row) { table.event(*row).time() } else { begin(from) };
             let (Some(sent), Some(came)) = (sent, begin(to)) else { continue };
             if from.hop.host == to.hop.host {
                 continue;
@@ -284,7 +278,7 @@ fn in_order(lines: &mut Lines<'_>, stations: Vec<Station>, known: &BTreeMap<Stri
             let sent = sent.saturating_add(of(&from.hop.host));
             let came = came.saturating_add(of(&to.hop.host));
             if came < sent {
-                let behind = late.entry(to.hop.host.as_str()).or_default();
+                let behind = late.entry(to.hop.host.clone()).or_default();
                 *behind = behind.saturating_add(sent.saturating_sub(came)).saturating_add(JUST_AFTER);
                 moved = true;
             }
@@ -293,44 +287,39 @@ fn in_order(lines: &mut Lines<'_>, stations: Vec<Station>, known: &BTreeMap<Stri
             break;
         }
     }
-    let late: BTreeMap<String, i64> = late.into_iter().map(|(host, late)| (host.to_owned(), late)).collect();
-    let moment = |station: &Station, row: Row| {
-        time(row).map(|time| time.saturating_add(late.get(&station.hop.host).copied().unwrap_or_default()))
-    };
+    late
+}
+
+/// Stations in the order of the way. Times of one host are believed; clocks of different hosts only as far as what was handed on
+/// arrives after it was sent.
+fn in_order(lines: &mut Lines<'_>, mut stations: Vec<Station>, known: &BTreeMap<String, Named>) -> Vec<Station> {
+    let handings = handings(lines, &stations, known);
+    let late = late_hosts(lines, &stations, &handings);
+    let table = &lines.view.loaded.table;
+    for station in &mut stations {
+        let late = late.get(&station.hop.host).copied().unwrap_or_default();
+        let moment = |row: Row| table.event(row).time().map(|time| time.saturating_add(late));
+        station.begin_moment = moment(station.hop.first.2);
+        station.failed_moment = station.failed_at.and_then(moment);
+        station.answered_moment = station.answered_at.and_then(|(row, _)| moment(row));
+    }
     // The earliest of those to which all have handed on that do so.
     let mut left: Vec<usize> = (0..stations.len()).collect();
     let mut order: Vec<usize> = Vec::new();
-    let key = |at: usize| {
-        let station = &stations[at];
-        (moment(station, station.hop.first.2), station.depth, station.hop.first.2)
-    };
+    let key = |at: &usize| (stations[*at].begin_moment, stations[*at].depth, stations[*at].hop.first.2);
     while !left.is_empty() {
         let waits = |at: &usize| handings.iter().any(|one| one.to == *at && left.contains(&one.from));
-        let ready = left.iter().copied().filter(|at| !waits(at)).min_by_key(|at| key(*at));
+        let ready = left.iter().copied().filter(|at| !waits(at)).min_by_key(key);
         // A circle of handings: the earliest breaks it.
-        let Some(next) = ready.or_else(|| left.iter().copied().min_by_key(|at| key(*at))) else { break };
+        let Some(next) = ready.or_else(|| left.iter().copied().min_by_key(key)) else { break };
         left.retain(|at| *at != next);
         order.push(next);
     }
-    let ends: Vec<(Option<i64>, Option<i64>)> = stations
-        .iter()
-        .map(|one| {
-            let failed = one.failed_at.and_then(|row| moment(one, row));
-            (failed, one.answered_at.and_then(|(row, _)| moment(one, row)))
-        })
-        .collect();
-    let begins: Vec<Option<i64>> = stations.iter().map(|one| moment(one, one.hop.first.2)).collect();
     let mut slots: Vec<Option<Station>> = stations.into_iter().map(Some).collect();
-    let mut sorted: Vec<Station> = Vec::new();
-    for at in order {
-        let Some(mut station) = slots.get_mut(at).and_then(Option::take) else { continue };
-        (station.failed_moment, station.answered_moment) = ends[at];
-        station.begin_moment = begins[at];
-        if let Some(before) = sorted.last() {
-            station.hop.gap_before_ms =
-                station.hop.first.0.zip(before.hop.first.0).map(|(now, before)| now.saturating_sub(before) / 1_000_000);
-        }
-        sorted.push(station);
+    let mut sorted: Vec<Station> = order.into_iter().filter_map(|at| slots.get_mut(at)?.take()).collect();
+    for at in 1..sorted.len() {
+        let gap = sorted[at].hop.first.0.zip(sorted[at - 1].hop.first.0);
+        sorted[at].hop.gap_before_ms = gap.map(|(now, before)| now.saturating_sub(before) / 1_000_000);
     }
     sorted
 }

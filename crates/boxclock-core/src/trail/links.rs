@@ -171,9 +171,9 @@ pub(super) fn find(
             break;
         }
         let mut others: HashMap<(Form, usize, usize), Others> = HashMap::new();
-        let mut wanted: Vec<String> = Vec::new();
-        for (name, places) in &beside {
-            wanted.push(name.clone());
+        // The names themselves come first: of many, the samples are fewer.
+        let mut wanted: Vec<String> = beside.keys().cloned().collect();
+        for places in beside.values() {
             for place in places {
                 work.check()?;
                 let key = (place.form, place.known_slot, place.slot);
@@ -184,8 +184,8 @@ pub(super) fn find(
                 }
             }
         }
-        wanted.sort_unstable();
-        wanted.dedup();
+        let mut seen = HashSet::new();
+        wanted.retain(|name| seen.insert(name.clone()));
         wanted.truncate(MOST_NAMES);
         let found = mentions(view, wanted, work)?;
         let Some((from, to)) = span(view, &known.values().flat_map(|named| named.rows.clone()).collect::<Vec<_>>())
@@ -216,7 +216,9 @@ pub(super) fn find(
                 crate::plural::many(rows.len() as u64, "event")
             );
             if others.pairs.len() >= LEAST {
-                why.push_str(&format!("; {} other lines there pair such names one for one", others.pairs.len()));
+                let more = if others.pairs.len() >= MOST_OTHERS { " and more" } else { "" };
+                let count = others.pairs.len();
+                why.push_str(&format!("; {count}{more} other lines there pair such names one for one"));
             }
             let source = view.case.sources[event.source()].name.clone();
             aliases.push(Alias { identifier: name.clone(), source, line: lines.reader.place(event).line, why });
