@@ -16,12 +16,14 @@ use crate::clock::{MINUTE, SECOND, to_rfc3339};
 use crate::code::{Code, Family, NO_CATALOGUES, Platform};
 use crate::event::{RecordReader, Row};
 use crate::format::{InstallerLog, LineFormat};
+use crate::limits;
 use crate::severity::Severity;
 use crate::source::Class;
 use crate::timeline::marks::{MarkAnalysis, MarkKind, RailMark};
 use crate::work::{Work, parallel};
 
 mod failure;
+mod needed;
 mod packages;
 mod phrases;
 mod run;
@@ -222,6 +224,8 @@ pub struct Run {
     pub last_open: Option<(String, u64)>,
     /// In a few sentences.
     pub summary: String,
+    /// The last line of its log that was read, where the log goes on behind [`limits::INSTALLER_LINES`].
+    pub read_up_to: Option<u64>,
     /// Which log of a package manager it is from, if it is from one.
     pub(crate) package_log: Option<InstallerLog>,
     /// Names of logs in the same folder in which its installer says why something failed.
@@ -281,7 +285,7 @@ impl Analysis for InstallAnalysis {
             let index = wanted[at];
             let lines = lines_of(view, index, work);
             let source = &sources[index];
-            match format_of(source) {
+            let mut runs = match format_of(source) {
                 Some(InstallerLog::AptHistory) => packages::history(source, &lines),
                 Some(InstallerLog::AptTerminal) => packages::terminal(source, &lines),
                 Some(InstallerLog::Dpkg) => packages::dpkg(source, &lines),
@@ -289,7 +293,13 @@ impl Analysis for InstallAnalysis {
                     let installer = installers.known_by(&lines[..lines.len().min(SIGN_LINES)]);
                     run::runs(source, &lines, end, is_named_one(source), &installers, installer)
                 }
+            };
+            if lines.len() >= limits::INSTALLER_LINES
+                && let Some(last) = runs.last_mut()
+            {
+                last.read_up_to = lines.last().map(|line| line.line);
             }
+            runs
         });
         work.check()?;
         let mut runs = packages::joined(found.into_iter().flatten().collect());
@@ -429,8 +439,7 @@ fn begins_like_one(view: &CaseView, source: usize, installers: &Installers) -> b
 
 /// The lines of a source, with the time of their record.
 pub(crate) fn lines_of(view: &CaseView, source: usize, work: &Work) -> Vec<Lined> {
-    const MOST: usize = 4_000_000;
-    lines_up_to(view, source, MOST, work)
+    lines_up_to(view, source, limits::INSTALLER_LINES, work)
 }
 
 fn lines_up_to(view: &CaseView, source: usize, most: usize, work: &Work) -> Vec<Lined> {
@@ -526,6 +535,9 @@ fn summary(run: &Run) -> String {
     }
     if !run.consequences.is_empty() {
         text.push_str(&format!(" {} followed from it.", crate::plural::many(run.consequences.len() as u64, "line")));
+    }
+    if let Some(line) = run.read_up_to {
+        text.push_str(&format!(" Its log is longer and was read up to line {line}: the end is not known."));
     }
     text
 }

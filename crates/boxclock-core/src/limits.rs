@@ -39,6 +39,9 @@ pub const DISTINCT_CODES: usize = 1 << 20;
 /// Codes noted for one event. A line of 64 KiB full of numbers stays bounded.
 pub const CODES_PER_EVENT: usize = 64;
 
+/// Lines of one log of an installer that are read. A run whose log goes on says so.
+pub const INSTALLER_LINES: usize = 4_000_000;
+
 /// Files that are read from one folder or box.
 pub const FILES: usize = 1_000_000;
 

@@ -3,17 +3,14 @@
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, LazyLock, OnceLock};
 
+use aho_corasick::{AhoCorasick, AhoCorasickKind, MatchKind};
 use regex::{Captures, Regex, RegexBuilder, RegexSet, RegexSetBuilder};
 use serde::Deserialize;
 
 use super::Lined;
+use super::needed::{beginnings, needed};
 use crate::case::Case;
 use crate::platform;
-
-/// Memory for the states of a set of patterns that a search has met: with less, they are thrown away and made anew all the time.
-const DFA_BYTES: usize = 16 << 20;
-/// Phrases that are looked for at once: the states of many together are too many to be kept.
-const PHRASES_OF_A_SET: usize = 12;
 
 /// What a line says.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Deserialize)]
@@ -96,10 +93,45 @@ struct WordFile {
     installer: Vec<InstallerText>,
 }
 
-/// Compiled phrases.
+/// Phrases, each compiled when a line has one of the words that it cannot do without.
 pub struct Phrases {
-    sets: Vec<RegexSet>,
-    each: Vec<(Role, Regex)>,
+    each: Vec<Phrase>,
+    /// Finds the words of all phrases at once.
+    finder: Option<AhoCorasick>,
+    /// The phrases that have each word.
+    having: Vec<Vec<usize>>,
+    /// Phrases that every line is tried with.
+    wordless: Vec<usize>,
+}
+
+struct Phrase {
+    role: Role,
+    pattern: String,
+    /// One of these stands at the beginning of the line, if any are known.
+    beginnings: Option<Vec<String>>,
+    regex: OnceLock<Option<Regex>>,
+}
+
+impl Phrase {
+    fn compiled(&self) -> std::result::Result<Regex, regex::Error> {
+        /// Memory for the states that a search has met: with less, they are thrown away and made anew all the time.
+        const DFA_BYTES: usize = 16 << 20;
+        let mut builder = RegexBuilder::new(&self.pattern);
+        builder.case_insensitive(true).size_limit(16 << 20).dfa_size_limit(DFA_BYTES).build()
+    }
+
+    fn is_match(&self, text: &str) -> bool {
+        let begins = |start: &String| {
+            text.as_bytes().get(..start.len()).is_some_and(|own| own.eq_ignore_ascii_case(start.as_bytes()))
+        };
+        self.beginnings.as_ref().is_none_or(|starts| starts.iter().any(begins))
+            && self.regex().is_some_and(|regex| regex.is_match(text))
+    }
+
+    /// The pattern. It compiled when its file was read, so there is one.
+    fn regex(&self) -> Option<&Regex> {
+        self.regex.get_or_init(|| self.compiled().ok()).as_ref()
+    }
 }
 
 /// An installer whose logs are known by their own lines.
@@ -154,10 +186,10 @@ fn ascii_digits(pattern: &str) -> String {
 fn of_file(path: &Path) -> std::result::Result<WordFile, String> {
     let text = platform::read_small_text(path).map_err(|error| error.to_string())?;
     let file: WordFile = toml::from_str(&text).map_err(|error| error.to_string())?;
-    Phrases::compile(&file.phrase).map_err(|error| error.to_string())?;
+    Phrases::checked(&file.phrase).map_err(|error| error.to_string())?;
     for installer in &file.installer {
         let of = |error: regex::Error| format!("installer {:?}: {error}", installer.name);
-        Phrases::compile(&installer.phrase).map_err(of)?;
+        Phrases::checked(&installer.phrase).map_err(of)?;
         signs(std::slice::from_ref(installer)).map_err(of)?;
     }
     Ok(file)
@@ -212,7 +244,7 @@ impl Installers {
             Self::of(shipped())
         });
         let made = made.unwrap_or_else(|_| Self {
-            general: Phrases { sets: Vec::new(), each: Vec::new() },
+            general: Phrases::new(&[]),
             known: Vec::new(),
             signs: RegexSet::empty(),
             sign_of: Vec::new(),
@@ -233,13 +265,7 @@ impl Installers {
             texts: text.phrase,
             phrases: OnceLock::new(),
         });
-        Ok(Self {
-            general: Phrases::compile(&file.phrase)?,
-            known: known.collect(),
-            signs,
-            sign_of,
-            mistakes: Vec::new(),
-        })
+        Ok(Self { general: Phrases::new(&file.phrase), known: known.collect(), signs, sign_of, mistakes: Vec::new() })
     }
 
     /// The installer whose log these lines are of: the one of which they show the most signs, of equals the first. One sign alone has
@@ -279,7 +305,7 @@ impl Words<'_> {
     pub fn roles(&self, text: &str) -> Vec<(Role, usize)> {
         let Some(own) = self.own else { return self.general.roles(text) };
         let mut roles = own.roles(text);
-        let taken = |role: Role| own.each.iter().any(|(known, _)| *known == role);
+        let taken = |role: Role| own.each.iter().any(|phrase| phrase.role == role);
         let rest = self.general.roles(text).into_iter().filter(|(role, _)| !taken(*role));
         roles.extend(rest.map(|(role, phrase)| (role, phrase + own.each.len())));
         roles
@@ -287,22 +313,18 @@ impl Words<'_> {
 
     /// The pattern of a phrase.
     pub fn regex(&self, phrase: usize) -> Option<&Regex> {
-        let found = match self.own {
-            Some(own) if phrase < own.each.len() => own.each.get(phrase),
-            Some(own) => self.general.each.get(phrase - own.each.len()),
-            None => self.general.each.get(phrase),
-        };
-        found.map(|(_, regex)| regex)
+        match self.own {
+            Some(own) if phrase < own.each.len() => own.regex(phrase),
+            Some(own) => self.general.regex(phrase - own.each.len()),
+            None => self.general.regex(phrase),
+        }
     }
 }
 
 impl Installer {
     /// Its own phrases, compiled when first asked for.
     fn phrases(&self) -> &Phrases {
-        self.phrases.get_or_init(|| {
-            // They compiled when they were read.
-            Phrases::compile(&self.texts).unwrap_or(Phrases { sets: Vec::new(), each: Vec::new() })
-        })
+        self.phrases.get_or_init(|| Phrases::new(&self.texts))
     }
 
     /// Whether its own words say where a run begins.
@@ -312,35 +334,63 @@ impl Installer {
 }
 
 impl Phrases {
-    fn compile(all: &[PhraseText]) -> std::result::Result<Self, regex::Error> {
-        let set = |some: &[PhraseText]| {
-            RegexSetBuilder::new(some.iter().map(|text| ascii_digits(&text.pattern)))
-                .case_insensitive(true)
-                .size_limit(64 << 20)
-                .dfa_size_limit(DFA_BYTES)
-                .build()
-        };
-        let sets = all.chunks(PHRASES_OF_A_SET).map(set).collect::<std::result::Result<_, _>>()?;
-        let one = |text: &PhraseText| {
-            let made =
-                RegexBuilder::new(&ascii_digits(&text.pattern)).case_insensitive(true).size_limit(16 << 20).build();
-            made.map(|regex| (text.role, regex))
-        };
-        Ok(Self { sets, each: all.iter().map(one).collect::<std::result::Result<_, _>>()? })
+    fn new(all: &[PhraseText]) -> Self {
+        let (mut words, mut having, mut wordless) = (Vec::<String>::new(), Vec::<Vec<usize>>::new(), Vec::new());
+        let mut each = Vec::with_capacity(all.len());
+        for (at, text) in all.iter().enumerate() {
+            let pattern = ascii_digits(&text.pattern);
+            let of_phrase = needed(&pattern);
+            if of_phrase.is_none() {
+                wordless.push(at);
+            }
+            for word in of_phrase.into_iter().flatten() {
+                let known = words.iter().position(|known| *known == word).unwrap_or_else(|| {
+                    words.push(word);
+                    having.push(Vec::new());
+                    words.len() - 1
+                });
+                having[known].push(at);
+            }
+            let beginnings = beginnings(&pattern);
+            each.push(Phrase { role: text.role, pattern, beginnings, regex: OnceLock::new() });
+        }
+        let mut builder = AhoCorasick::builder();
+        builder.ascii_case_insensitive(true).match_kind(MatchKind::Standard).kind(Some(AhoCorasickKind::DFA));
+        let finder = builder.build(&words).ok();
+        if finder.is_none() {
+            wordless = (0..each.len()).collect();
+        }
+        Self { each, finder, having, wordless }
+    }
+
+    /// The phrases, if each of them compiles.
+    fn checked(all: &[PhraseText]) -> std::result::Result<Self, regex::Error> {
+        let phrases = Self::new(all);
+        for phrase in &phrases.each {
+            phrase.compiled()?;
+        }
+        Ok(phrases)
     }
 
     /// The roles of a line, each once, in the order of the file.
     pub fn roles(&self, text: &str) -> Vec<(Role, usize)> {
+        let found = self.finder.iter().flat_map(|finder| finder.find_overlapping_iter(text));
+        let mut tried: Vec<usize> = self.wordless.clone();
+        let mut last = usize::MAX;
+        for word in found {
+            let word = word.pattern().as_usize();
+            if word != last {
+                tried.extend_from_slice(&self.having[word]);
+                last = word;
+            }
+        }
+        tried.sort_unstable();
+        tried.dedup();
         let mut roles: Vec<(Role, usize)> = Vec::new();
-        let matches = self
-            .sets
-            .iter()
-            .enumerate()
-            .flat_map(|(at, set)| set.matches(text).into_iter().map(move |index| at * PHRASES_OF_A_SET + index));
-        for index in matches {
-            let role = self.each[index].0;
-            if !roles.iter().any(|(known, _)| *known == role) {
-                roles.push((role, index));
+        for index in tried {
+            let phrase = &self.each[index];
+            if !roles.iter().any(|(known, _)| *known == phrase.role) && phrase.is_match(text) {
+                roles.push((phrase.role, index));
             }
         }
         roles
@@ -348,7 +398,11 @@ impl Phrases {
 
     /// What the named groups of a phrase took.
     pub fn captures<'t>(&self, phrase: usize, text: &'t str) -> Option<Captures<'t>> {
-        self.each.get(phrase)?.1.captures(text)
+        self.regex(phrase)?.captures(text)
+    }
+
+    fn regex(&self, phrase: usize) -> Option<&Regex> {
+        self.each.get(phrase)?.regex()
     }
 }
 
@@ -367,9 +421,9 @@ mod tests {
         assert!(known.phrase.is_empty() && general.installer.is_empty());
         let names: Vec<String> = known.installer.iter().map(|installer| installer.name.clone()).collect();
         let all = Installers::of(WordFile { phrase: general.phrase, installer: known.installer }).unwrap();
-        assert!(all.general.each.len() > 20);
+        assert!(all.general.each.len() > 20 && all.general.each.iter().all(|phrase| phrase.regex().is_some()));
         for (installer, name) in all.known.iter().zip(&names) {
-            assert_eq!(installer.phrases().each.len(), installer.texts.len(), "{name}");
+            assert!(Phrases::checked(&installer.texts).is_ok(), "{name}");
         }
         let wrong = toml::from_str::<WordFile>("[[phrase]]\nrole = \"sing\"\npattern = 'x'").unwrap_err();
         assert!(wrong.to_string().contains("line 2"), "{wrong}");

@@ -136,14 +136,15 @@ pub(super) fn runs(
     for (at, one) in marked.iter().enumerate() {
         let paused =
             one.line.time.zip(last_time).is_some_and(|(now, last)| now.saturating_sub(last) > NEW_RUN_AFTER_NS);
-        let shape = PatternId::of(one.line.text.as_bytes());
+        let may_start = one.has(Role::Start) && !is_about_a_part(one);
+        let shape = may_start.then(|| PatternId::of(one.line.text.as_bytes()));
         let is_next = match installer {
             Some(installer) => installer.has_start() && (ended || paused || !installer.chained),
-            None => ended || paused || Some(shape) == kind_of_start,
+            None => ended || paused || shape == kind_of_start,
         };
-        if one.has(Role::Start) && !is_about_a_part(one) && is_next {
+        if may_start && is_next {
             starts.push(at);
-            kind_of_start = Some(shape);
+            kind_of_start = shape;
             ended = false;
         } else if is_end(one) {
             ended = true;

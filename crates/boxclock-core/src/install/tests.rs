@@ -264,3 +264,10 @@ fn where_another_log_of_the_installer_says_why_that_is_the_place() {
     assert_eq!(place.line, 2);
     assert_eq!(found[0].consequences[0].line, 5);
 }
+
+#[test]
+fn a_log_that_was_not_read_to_its_end_says_so() {
+    let run = Run { kind: "upgrade", read_up_to: Some(4_000_000), ..Run::default() };
+    assert!(summary(&run).ends_with("was read up to line 4000000: the end is not known."), "{}", summary(&run));
+    assert!(!summary(&Run::default()).contains("longer"));
+}
