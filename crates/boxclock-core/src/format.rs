@@ -26,6 +26,7 @@ mod dpkg;
 mod gc_log;
 mod iso_text;
 mod java_util_logging;
+mod job_output;
 mod journal_json;
 mod json_lines;
 mod json_scan;
@@ -59,7 +60,7 @@ pub use own::{OwnFormat, load_own};
 mod tests;
 
 /// All text formats, the most particular first: of equally good ones the detector takes the first.
-pub static LINE_FORMATS: [&dyn LineFormat; 30] = [
+pub static LINE_FORMATS: [&dyn LineFormat; 31] = [
     &rfc5424::Rfc5424,
     &dpkg::Dpkg,
     &apt::AptHistory,
@@ -89,6 +90,7 @@ pub static LINE_FORMATS: [&dyn LineFormat; 30] = [
     &level_date::LevelDate,
     &server_text::ServerText,
     &level_text::LevelText,
+    &job_output::JobOutput,
     &plain::Plain,
 ];
 

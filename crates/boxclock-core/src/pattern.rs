@@ -202,7 +202,7 @@ pub struct PatternPiece {
 
 impl Analysis for PatternAnalysis {
     const NAME: &'static str = "patterns";
-    const VERSION: u32 = 2;
+    const VERSION: u32 = 3;
     type Piece = PatternPiece;
     type Found = Patterns;
 

@@ -67,12 +67,28 @@ pub fn dated(bytes: &[u8], order: DateOrder) -> Option<(Civil, usize)> {
     }
     at = zone_of(bytes, at, &mut civil);
     if civil.year == 0 {
-        // `Sun Apr 12 02:31:07 CEST 2026`: the year is last.
+        // `Sun Apr 12 02:31:07 CEST 2026`: the year is last, and what stands before it is a zone.
+        if civil.offset.is_none() {
+            at = zone_before_year(bytes, at, &mut civil);
+        }
         let year = at + usize::from(bytes.get(at) == Some(&b' '));
         civil.year = digits(bytes, year, 4)? as i32;
         at = year + 4;
     }
     civil.is_valid().then_some((civil, at))
+}
+
+/// Steps over the zone that date(1) writes before the year, also one of several meanings (`CST`) or of none that is known: its times
+/// are then local ones.
+fn zone_before_year(bytes: &[u8], at: usize, civil: &mut Civil) -> usize {
+    if let Some((offset, end, ambiguous)) = scan::certain_zone(bytes, at) {
+        civil.offset = (!ambiguous).then_some(offset);
+        return end;
+    }
+    let rest = bytes.get(at + 1..).unwrap_or_default();
+    let length = rest.iter().take(6).take_while(|byte| byte.is_ascii_uppercase()).count();
+    let is_zone = bytes.get(at) == Some(&b' ') && (3..=5).contains(&length) && digits(rest, length + 1, 4).is_some();
+    if is_zone { at + 1 + length } else { at }
 }
 
 /// A time of day alone: hours, minutes and seconds, perhaps a fraction or AM/PM. The month of the reading is 0.

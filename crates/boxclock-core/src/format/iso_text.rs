@@ -120,7 +120,7 @@ impl LineFormat for IsoText {
     }
 
     fn version(&self) -> u32 {
-        3
+        4
     }
 
     fn record(&self, text: &str, hint: Hint) -> Record {
@@ -355,7 +355,9 @@ fn bracket<'a>(line: &'a [u8], at: usize, parts: &mut Parts<'a>) -> Option<usize
         parts.level = Some((severity, word));
         parts.logger = parts.logger.or(Some(name));
     } else if parts.level.is_none()
-        && (content.len() > 1 || (close == b']' && content.first().is_some_and(u8::is_ascii_uppercase)))
+        && (content.len() > 1
+            || (close == b']' || close == b'>' && parts.pid.is_some())
+                && content.first().is_some_and(u8::is_ascii_uppercase))
         && let Some(severity) = Severity::from_word(content)
     {
         parts.level = Some((severity, content));
@@ -451,6 +453,11 @@ fn word<'a>(line: &'a [u8], at: usize, parts: &mut Parts<'a>) -> Option<usize> {
         parts.logger = parts.logger.or(found.logger);
         return Some(found.end);
     }
+    if let Some((name, pid)) = name_and_pid(bare).filter(|_| bracketed_letter(line.get(end..).unwrap_or_default())) {
+        parts.logger = parts.logger.or(Some(name));
+        parts.pid = parts.pid.or(Some(pid));
+        return Some(end);
+    }
     if let Some(value) = number(bare) {
         // A bare number is a process id only where a head goes on behind it.
         let next = line.get(skip_blanks(line, end)..).unwrap_or_default();
@@ -508,6 +515,18 @@ fn word<'a>(line: &'a [u8], at: usize, parts: &mut Parts<'a>) -> Option<usize> {
 pub(super) fn starts_with_level(text: &[u8]) -> bool {
     let length = text.iter().take_while(|byte| byte.is_ascii_alphabetic()).count();
     text.get(..length).is_some_and(|word| Severity::from_long_word(word).is_some())
+}
+
+/// `dosing/99`: a program and its process id.
+fn name_and_pid(text: &[u8]) -> Option<(&[u8], u32)> {
+    let slash = text.iter().position(|byte| *byte == b'/')?;
+    let name = text.get(..slash).filter(|name| is_name(name))?;
+    Some((name, number(text.get(slash + 1..)?)?))
+}
+
+/// Whether a level of one letter in angle brackets comes next: `dosing/99 <E> message`.
+fn bracketed_letter(text: &[u8]) -> bool {
+    matches!(text.get(..4), Some([b' ', b'<', letter, b'>']) if letter.is_ascii_uppercase())
 }
 
 /// `[99]` or `[99:7]`: process and thread, and where it ends.

@@ -134,6 +134,8 @@ fn iso_text_shapes() {
         ("dosing 2026-04-12 02:31:07: lost", "2026-04-12T02:31:07.000~ 0  dosing -/- lost".into()),
         ("2026-04-12T02:31:07Z A file was lost", "2026-04-12T02:31:07.000Z 0   -/- A file was lost".into()),
         ("2026-04-12T02:31:07Z  INFO dosing::link: lost", "2026-04-12T02:31:07.000Z 9  dosing::link -/- lost".into()),
+        ("2026-04-12T02:31:07Z dosing/99 <E> lost", "2026-04-12T02:31:07.000Z 17  dosing 99/- lost".into()),
+        ("2026-04-12T02:31:07Z tank/99 lost", "2026-04-12T02:31:07.000Z 0   -/- tank/99 lost".into()),
         ("2026-04-12 02:31:07.442 3 tanks lost", format!("{local} 0   -/- 3 tanks lost")),
         ("Started at 2026-04-12 02:31:07 by hand", "none".into()),
         ("\tat Feed.Read()", "none".into()),

@@ -52,6 +52,17 @@ fn the_same_moment_in_many_writings() {
     assert_eq!(read("12/Apr/2026:02:31:07 +0200]", DayFirst), "2026-04-12 02:31:07.000 Some(7200) rest:]");
     assert_eq!(read("Sun, 12 Apr 2026 02:31:07 GMT", DayFirst), "2026-04-12 02:31:07.000 Some(0) rest:");
     assert_eq!(read("Sun Apr 12 02:31:07 CEST 2026", DayFirst), "2026-04-12 02:31:07.000 Some(7200) rest:");
+    for (zone, offset) in [
+        ("AEST", "Some(36000)"),
+        ("+03", "Some(10800)"),
+        ("-0330", "Some(-12600)"),
+        ("CST", "None"),
+        ("IST", "None"),
+        ("XYZT", "None"),
+    ] {
+        let text = format!("Sun Apr 12 02:31:07 {zone} 2026 x");
+        assert_eq!(read(&text, DayFirst), format!("2026-04-12 02:31:07.000 {offset} rest: x"), "{text}");
+    }
     assert_eq!(read("12/04/2026 12:00:00.250 AM", DayFirst), "2026-04-12 00:00:00.250 None rest:");
     assert_eq!(read("12/04/2026 12:00:00 PM", DayFirst), "2026-04-12 12:00:00.000 None rest:");
     assert_eq!(read("1/2/99 11:59:60 PM", MonthFirst), "1999-01-02 23:59:60.000 None rest:");
