@@ -12,6 +12,7 @@ use crate::Result;
 use crate::analysis::{Analysis, CaseView, Pieces, Seen};
 use crate::card;
 use crate::clock::human;
+use crate::clock::told::{self, Stretch};
 use crate::event::Row;
 use crate::work::Work;
 
@@ -80,7 +81,7 @@ pub struct CauseAnalysis;
 
 impl Analysis for CauseAnalysis {
     const NAME: &'static str = "forms";
-    const VERSION: u32 = 3;
+    const VERSION: u32 = 4;
     /// The form of each message.
     type Piece = Vec<u32>;
     type Found = Vec<Suggestion>;
@@ -111,8 +112,8 @@ pub(crate) fn is_change(text: &str) -> (bool, bool) {
 
 /// A moment of the story as people say it, where it can be read: nanoseconds since the epoch. What leaves the day open is the last
 /// such moment before it was reported.
-fn moment(text: &str, view: &CaseView) -> Option<i64> {
-    human::moment(text, &view.case.zone, told_at(view)).ok()
+fn told(text: &str, view: &CaseView) -> Option<Stretch> {
+    told::stretch(text, &view.case.zone, told_at(view))
 }
 
 /// When it was reported; the last moment of the case where the story does not say.

@@ -9,6 +9,7 @@ mod drift;
 pub mod forms;
 pub mod human;
 pub mod scan;
+pub mod told;
 pub mod year;
 mod zone;
 

@@ -6,6 +6,13 @@ use std::hash::{DefaultHasher, Hash, Hasher};
 /// Words of a form that are looked at.
 const MOST_TOKENS: usize = 30;
 
+/// Whether the word behind a command says what it does: `systemctl disable`, not a file, a name or an option.
+fn is_verb(word: &[u8]) -> bool {
+    (2..=16).contains(&word.len())
+        && word.iter().all(|byte| byte.is_ascii_lowercase() || *byte == b'-')
+        && word.first() != Some(&b'-')
+}
+
 /// The number of a message's form: its words, without numbers, values, paths and names in quotes. The same on every machine.
 pub(super) fn form_of(message: &[u8]) -> u32 {
     let line = message.split(|byte| *byte == b'\n').next().unwrap_or_default();
@@ -18,7 +25,8 @@ pub(super) fn form_of(message: &[u8]) -> u32 {
         hash = (hash ^ 0x1F).wrapping_mul(0x0100_0193);
     };
     let mut in_quotes = None;
-    for word in line.split(u8::is_ascii_whitespace).filter(|word| !word.is_empty()) {
+    let mut words = line.split(u8::is_ascii_whitespace).filter(|word| !word.is_empty());
+    while let Some(word) = words.next() {
         if let Some(quote) = in_quotes {
             if word.contains(&quote) {
                 in_quotes = None;
@@ -28,6 +36,9 @@ pub(super) fn form_of(message: &[u8]) -> u32 {
         // What a person ran is told by the program, not by its path.
         if let Some(program) = word.strip_prefix(b"COMMAND=") {
             add(program.rsplit(|byte| *byte == b'/').next().unwrap_or(program));
+            if let Some(verb) = words.next().filter(|word| is_verb(word)) {
+                add(verb);
+            }
             break;
         }
         if let Some(quote) = word.first().filter(|byte| matches!(byte, b'"' | b'\'')) {
@@ -49,8 +60,10 @@ pub(super) fn form_of(message: &[u8]) -> u32 {
 fn tokens(body: &str) -> Vec<String> {
     let line: String = body.lines().next().unwrap_or_default().chars().take(300).collect();
     if let Some((_, command)) = line.split_once("COMMAND=") {
-        let program = command.split_whitespace().next().unwrap_or_default();
-        return vec!["COMMAND".into(), program.rsplit('/').next().unwrap_or(program).to_owned()];
+        let mut words = command.split_whitespace();
+        let program = words.next().unwrap_or_default();
+        let verb = words.next().filter(|word| is_verb(word.as_bytes())).unwrap_or_default();
+        return vec!["COMMAND".into(), format!("{} {verb}", program.rsplit('/').next().unwrap_or(program))];
     }
     let mut tokens = Vec::new();
     let mut in_quotes = None;
@@ -147,6 +160,8 @@ mod tests {
         assert!(same_form("opened /srv/plan/a.db in 3 ms", "opened /srv/plan/b.db in 40 ms"));
         assert!(same_form("title \"night plan\" saved", "title \"day\" saved"));
         assert!(!same_form("port opened", "port closed"));
+        assert!(!same_form("x : COMMAND=/bin/systemctl restart gate", "x : COMMAND=/bin/systemctl disable gate"));
+        assert!(same_form("x : COMMAND=/usr/bin/vi a.toml", "x : COMMAND=/usr/bin/vi b.toml"));
     }
 
     #[test]
@@ -160,6 +175,7 @@ mod tests {
         assert_ne!(of("Accepted key for anna from 10.0.0.4 port 4000"), of("Removed key for anna at 10.0.0.4 by hand"));
         assert_eq!(of("x : COMMAND=/usr/bin/vi a.toml"), of("a b : TTY=1 ; COMMAND=/usr/bin/vi b.toml"));
         assert_ne!(of("x : COMMAND=/usr/bin/vi a.toml"), of("x : COMMAND=/usr/bin/rm a.toml"));
+        assert_ne!(of("x : COMMAND=/bin/systemctl restart gate"), of("x : COMMAND=/bin/systemctl disable gate"));
         assert_ne!(of("port opened"), kinds.of(2, "port opened", std::iter::empty()), "of another program");
     }
 }

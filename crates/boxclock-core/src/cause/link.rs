@@ -5,7 +5,7 @@ use std::collections::{HashMap, HashSet};
 use super::signs::{Sign, SignKind, Signs};
 use super::wording::{self, Class, Effect};
 use super::words;
-use crate::clock::{MINUTE, SECOND};
+use crate::clock::{DAY, MINUTE, SECOND};
 
 /// In a case with fewer kinds of messages, words count as if it had so many.
 pub(super) const FEWEST_KINDS: usize = 60;
@@ -80,10 +80,18 @@ pub(super) fn shared<'a>(a: &'a [u32], b: &'a [u32]) -> impl Iterator<Item = u32
     })
 }
 
+/// Whether a word is a number with a fraction.
+fn is_decimal(word: &str) -> bool {
+    let is_digits = |part: &str| !part.is_empty() && part.bytes().all(|byte| byte.is_ascii_digit());
+    word.split_once('.').is_some_and(|(whole, part)| is_digits(whole) && is_digits(part))
+}
+
 impl<'a> Links<'a> {
     pub(super) fn new(signs: &'a Signs, busy: HashMap<usize, Vec<i64>>) -> Self {
         let lexicon = &signs.lexicon;
-        let common: Vec<bool> = (0..lexicon.len()).map(|id| words::is_common(lexicon.word(id as u32))).collect();
+        // A version of two numbers looks like any measure.
+        let is_common = |word: &str| words::is_common(word) || is_decimal(word);
+        let common: Vec<bool> = (0..lexicon.len()).map(|id| is_common(lexicon.word(id as u32))).collect();
         let kinds = signs.kinds.max(FEWEST_KINDS) as f64;
         let weight = lexicon.spread.iter().zip(&common).map(|(spread, common)| {
             (kinds / f64::from((*spread).max(1))).ln().max(0.0) * if *common { COMMON_SHARE } else { 1.0 }
@@ -218,7 +226,11 @@ impl<'a> Links<'a> {
         let effects = a.leads_to & b.effects;
         if effects != 0 && (b.bad >= 0.5 || lasts) {
             let rare = self.rarest(effects, |bit| self.rare_change[bit] * self.rare_trouble[bit].powi(2));
-            let alone = if is_change { 0.45 * rare * if same_host { 1.0 } else { 0.85 } } else { 0.2 * rare };
+            // On another host that it does not name it shows soon, or is tied by more than its kind.
+            let days = b.time.saturating_sub(a.until).max(0) as f64 / DAY as f64;
+            let is_there = same_host || self.names_host_of(b, a);
+            let elsewhere = if is_there { 1.0 } else { 0.85 / (1.0 + 0.1 * days) };
+            let alone = if is_change { 0.45 * rare * elsewhere } else { 0.2 * rare };
             if strength < alone {
                 (strength, why) = (alone, Some(Why::Effect(effects)));
             } else if strength > 0.0 {
@@ -273,6 +285,12 @@ impl<'a> Links<'a> {
             _ => false,
         };
         why.map(|why| Link { strength, why, by_name_alone })
+    }
+
+    /// Whether a sign names the host that another is from.
+    fn names_host_of(&self, sign: &Sign, other: &Sign) -> bool {
+        let name = self.signs.hosts.get(other.host as usize).copied().flatten();
+        name.is_some_and(|id| sign.words.binary_search(&id).is_ok())
     }
 
     fn named_host(&self, a: &Sign, b: &Sign) -> Option<u32> {

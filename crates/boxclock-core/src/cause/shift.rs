@@ -119,7 +119,9 @@ const FEWEST_USUAL: usize = 3;
 
 /// What is different in the last of a few messages of one kind, as of a job that runs once a day: a setting or word behind a name that
 /// was always the same, or a number far outside all before. `None` where the ones before differ among themselves.
-pub(super) fn last_differs(messages: &[Vec<Slot>]) -> Option<String> {
+///
+/// Gives with it whether it is a setting: a word, and no number.
+pub(super) fn last_differs(messages: &[Vec<Slot>]) -> Option<(String, bool)> {
     let (last, before) = messages.split_last()?;
     if before.len() < FEWEST_USUAL {
         return None;
@@ -138,18 +140,40 @@ pub(super) fn last_differs(messages: &[Vec<Slot>]) -> Option<String> {
                 .fold((f64::INFINITY, f64::NEG_INFINITY), |(low, high), number| (low.min(*number), high.max(*number)));
             // Three times what it ever was, or a third, where it hardly moved before; counters only grow.
             let is_steady = low > 0.0 && high <= 2.0 * low;
-            let is_far = now > 3.0 * high || now >= 0.0 && now * 3.0 < low;
-            if is_steady && is_far && now.max(high) >= 10.0 {
-                return Some(says(values[values.len() - 1]));
+            let is_far = now > FAR * high || now >= 0.0 && now * FAR < low;
+            if is_steady && is_far && now.max(high) >= NOT_SMALL {
+                return Some((says(values[values.len() - 1]), false));
             }
             continue;
         }
         let same = values.iter().all(|other| *other == values[0]);
         if is_named && same && value != values[0] && !values[0].is_empty() {
-            return Some(says(values[0]));
+            return Some((says(values[0]), true));
         }
     }
     None
+}
+
+/// How often a number is what it was before, or the other way round, to be another one; and how large one of the two is at least.
+const FAR: f64 = 3.0;
+const NOT_SMALL: f64 = 10.0;
+
+/// What a message says itself of a number that was quite another before: `highest=899 previous_highest=89900`.
+pub(super) fn differs_from_its_own_past(slots: &[Slot]) -> Option<String> {
+    const MARKS: [&str; 7] = ["previous", "prev", "old", "before", "last", "was", "former"];
+    let past = |name: &str| {
+        let mut parts: Vec<&str> = name.split(['_', '-', '.']).collect();
+        let count = parts.len();
+        parts.retain(|part| !MARKS.contains(part));
+        (parts.len() + 1 == count && count > 1).then(|| parts.join("_"))
+    };
+    slots.iter().find_map(|(name, value)| {
+        let (of, then) = (past(name)?, number(value)?);
+        let (_, value) = slots.iter().find(|(other, _)| other.replace(['-', '.'], "_") == of)?;
+        let now = number(value)?;
+        let is_far = now >= 0.0 && then >= 0.0 && (now > FAR * then || then > FAR * now) && now.max(then) >= NOT_SMALL;
+        is_far.then(|| format!("{of} is {now}, and by its own words was {then} before"))
+    })
 }
 
 /// How much later (or earlier, below zero) the last of some moments comes than those before it, which all came at one time of the day, a
@@ -253,13 +277,30 @@ mod tests {
 
     #[test]
     fn the_last_of_a_few_differs() {
-        let of = |values: &[&str]| last_differs(&messages(values.iter().map(|value| (*value).to_owned())));
+        let of = |values: &[&str]| {
+            last_differs(&messages(values.iter().map(|value| (*value).to_owned()))).map(|(what, _)| what)
+        };
         assert_eq!(of(&["C", "C", "C", "fi_FI"]).as_deref(), Some("limit is fi_FI, and was C the 3 times before"));
         assert_eq!(of(&["900", "880", "910", "9"]).as_deref(), Some("limit is 9, and was 910 the 3 times before"));
         assert_eq!(of(&["900", "880", "910", "1200"]), None, "within what happens");
         assert_eq!(of(&["900", "20", "910", "9"]), None, "it moves all the time");
         assert_eq!(of(&["C", "D", "C", "fi_FI"]), None, "it differs all the time");
         assert_eq!(of(&["C", "C", "fi_FI"]), None, "too few");
+    }
+
+    #[test]
+    fn a_message_that_says_what_was_before() {
+        let of = |pairs: &[(&str, &str)]| {
+            let slots: Vec<Slot> = pairs.iter().map(|(name, value)| ((*name).into(), (*value).into())).collect();
+            differs_from_its_own_past(&slots)
+        };
+        let said = of(&[("rows", "4211"), ("highest", "899"), ("previous_highest", "89900")]);
+        assert_eq!(said.as_deref(), Some("highest is 899, and by its own words was 89900 before"));
+        assert!(of(&[("pool.size", "4"), ("pool.size.old", "64")]).is_some());
+        assert_eq!(of(&[("highest", "899"), ("previous_highest", "910")]), None, "near");
+        assert_eq!(of(&[("free", "1"), ("last_free", "4")]), None, "small");
+        assert_eq!(of(&[("last", "1000"), ("now", "1")]), None, "of nothing");
+        assert_eq!(of(&[("lowest", "1"), ("previous_highest", "1000")]), None, "of another");
     }
 
     #[test]

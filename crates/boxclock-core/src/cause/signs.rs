@@ -6,7 +6,7 @@ use std::collections::{HashMap, HashSet};
 use serde_json::Value;
 
 use super::kinds::Kinds;
-use super::shift::{last_differs, moved_in_day, shifts, slots};
+use super::shift::{differs_from_its_own_past, last_differs, moved_in_day, shifts, slots};
 use super::wording::{self, Class, Effect};
 use super::words::{self, Lexicon};
 use crate::Result;
@@ -31,8 +31,10 @@ const MOST_SEARCHED: usize = 60_000;
 const MOST_SIGNS: usize = 900;
 /// Messages of one kind from one log of which the last is held against the others: of a job that runs once or twice a day.
 const OF_A_JOB: std::ops::RangeInclusive<usize> = 3..=40;
+/// How much a setting that a job says, and that was another each time before, can be a root.
+const CHANGED_SETTING: f64 = 0.8;
 /// Messages of a kind up to which each is worth a look.
-const RARE: usize = 3;
+pub(super) const RARE: usize = 3;
 
 /// Why a message is worth a look.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -267,6 +269,12 @@ impl Finder<'_> {
         let text = text_of(&record);
         let event = self.event(row);
         let Some(time) = event.time() else { return };
+        let own = || differs_from_its_own_past(&slots(&record, |name| !is_of_the_machine(name)));
+        let (kind, shift, until) =
+            match shift.is_none().then_some(()).filter(|()| kind == SignKind::Once).and_then(|()| own()) {
+                Some(own) => (SignKind::Shift, Some(own), Some(time.saturating_add(DAY))),
+                None => (kind, shift, until),
+            };
         let (source, host, severity) = (event.source(), event.actor().host, event.severity().0);
         let component = event.component().to_owned();
         let (change, class) = wording::change(&text);
@@ -368,8 +376,12 @@ impl Finder<'_> {
         } else {
             let messages: Vec<_> =
                 rows.iter().map(|row| slots(&self.record(*row), |name| !is_of_the_machine(name))).collect();
-            if let Some(what) = last_differs(&messages) {
+            if let Some((what, is_setting)) = last_differs(&messages) {
                 self.add(last, key, SignKind::Shift, Some(what), Some(until));
+                // Who says another setting than ever before was changed.
+                if let Some(sign) = self.signs.list.last_mut().filter(|sign| sign.row == last && is_setting) {
+                    (sign.change, sign.class) = (f64::max(sign.change, CHANGED_SETTING), Class::Change);
+                }
             }
         }
     }

@@ -3,7 +3,7 @@
 use std::collections::{HashMap, HashSet};
 
 use super::link::{Link, Links, Why, recovered, shared};
-use super::signs::{Sign, SignKind, Signs};
+use super::signs::{RARE, Sign, SignKind, Signs};
 use super::wording::{self, Class};
 use super::words::words_of;
 use super::{MOST_ROOTS, Suggestion};
@@ -19,6 +19,8 @@ const UNPROVEN: f64 = 0.05;
 const SURE_ALONE: f64 = 0.6;
 /// A change counts before other trouble, unless that scores this many times as much.
 const CHANGE_FIRST: f64 = 2.0;
+/// How much trouble counts that was there when the story says that all was well.
+const WHILE_ALL_WAS_WELL: f64 = 0.6;
 /// How much a word of the story counts for the symptom where a change names it too.
 const BLAMED_SHARE: f64 = 0.4;
 
@@ -64,6 +66,15 @@ pub(super) fn suggest(view: &CaseView, signs: &Signs) -> Vec<Suggestion> {
     search.suggestions(symptom)
 }
 
+/// What the members of a kind have in common, of a name that ends in a letter or number of its own: `link-` of `link-a`.
+fn member_of(name: &str) -> Option<&str> {
+    const LONGEST: usize = 2;
+    let at = name.rfind(['-', '_'])?;
+    let (stem, member) = name.split_at_checked(at + 1)?;
+    let is_member = (1..=LONGEST).contains(&member.len()) && member.bytes().all(|byte| byte.is_ascii_alphanumeric());
+    (is_member && stem.bytes().filter(u8::is_ascii_alphabetic).count() >= 3).then_some(stem)
+}
+
 /// When each source of a sign wrote something, in ascending order.
 fn busy(view: &CaseView, signs: &Signs) -> HashMap<usize, Vec<i64>> {
     let mut busy: HashMap<usize, Vec<i64>> = HashMap::new();
@@ -90,7 +101,7 @@ impl Search<'_> {
             self.known(&[&story.title, &story.happened, &story.impact, &story.expected].map(String::as_str).join(" "));
         let affected = self.known(&story.affected);
         let told_at = super::told_at(self.view);
-        let since = super::moment(&story.since, self.view);
+        let since = super::told(&story.since, self.view);
         // What a change names is what people blame, and not what they see.
         let blamed: HashSet<u32> = self
             .signs
@@ -112,7 +123,7 @@ impl Search<'_> {
             };
             let hours = told_at.saturating_sub(sign.time).max(0) as f64 / HOUR as f64;
             let near_since =
-                since.map_or(0.0, |since| 0.3 / (1.0 + sign.time.abs_diff(since) as f64 / (30 * MINUTE) as f64));
+                since.map_or(0.0, |since| 0.3 / (1.0 + since.apart(sign.time) as f64 / (30 * MINUTE) as f64));
             // What then comes again and again is what people see.
             let again = ((sign.count.max(1) as f64).ln() * 0.12).min(0.6);
             let new = if sign.kind == SignKind::Onset { 0.3 } else { 0.0 };
@@ -151,14 +162,18 @@ impl Search<'_> {
         let mut involved: HashSet<u32> = HashSet::new();
         for (sign, step) in signs.iter().zip(&self.steps) {
             let lasts = matches!(sign.kind, SignKind::Onset | SignKind::Named | SignKind::Shift);
-            if step.reach > 0.0 || sign.bad >= 0.5 && lasts {
+            if step.reach > 0.0 || sign.bad >= 0.5 && lasts || sign.kind == SignKind::Shift {
                 involved.extend(sign.words.iter().chain(&sign.identity));
             }
         }
         let recovered = recovered(signs);
         self.unrelated = signs
             .iter()
-            .map(|sign| !sign.objects.is_empty() && !sign.objects.iter().any(|id| involved.contains(id)))
+            .map(|sign| {
+                let objects = &sign.objects;
+                let is_none_involved = !objects.iter().any(|id| self.is_involved(*id, &involved));
+                !objects.is_empty() && (is_none_involved || self.are_siblings(objects, &involved))
+            })
             .collect();
         let in_vain = self.tried_words();
         let tried = |sign: &Sign| sign.bad < 0.5 && sign.words.iter().any(|id| in_vain.contains(id));
@@ -167,6 +182,31 @@ impl Search<'_> {
             sign.change * if *recovered { 0.3 } else { 1.0 } * if *unrelated { 0.35 } else { 1.0 }
         });
         self.links.change = judged.collect();
+    }
+
+    /// Whether something is spoken of, by its name or by all parts of it: the unit `gate-sync` by the log `gate/sync.out`.
+    fn is_involved(&self, id: u32, involved: &HashSet<u32>) -> bool {
+        let lexicon = &self.signs.lexicon;
+        let mut parts = lexicon.word(id).split(['-', '_']).peekable();
+        let first = parts.next();
+        let is_known = |part: &str| lexicon.known(part).is_some_and(|part| involved.contains(&part));
+        involved.contains(&id) || parts.peek().is_some() && first.into_iter().chain(parts).all(is_known)
+    }
+
+    /// Whether what was changed is one of several of a kind, and the trouble is about another: `link-c.conf` and `link-a`.
+    fn are_siblings(&self, objects: &[u32], involved: &HashSet<u32>) -> bool {
+        let lexicon = &self.signs.lexicon;
+        let named: Vec<&str> = objects.iter().filter_map(|id| lexicon.word(*id).split('.').next()).collect();
+        let stems: HashSet<&str> = named.iter().filter_map(|name| member_of(name)).collect();
+        if stems.is_empty() {
+            return false;
+        }
+        let members = involved
+            .iter()
+            .map(|id| lexicon.word(*id))
+            .filter(|word| member_of(word).is_some_and(|stem| stems.contains(stem)));
+        let mut members = members.peekable();
+        members.peek().is_some() && members.all(|member| !named.contains(&member))
     }
 
     /// Telling words of what the story says was undone or tried in vain, and says nowhere else.
@@ -185,11 +225,22 @@ impl Search<'_> {
     /// From the last sign to the first: by which later one it leads to the symptom best.
     fn reach_back(&mut self) {
         let list = &self.signs.list;
+        let good = super::told(&self.view.case.story.last_good, self.view);
+        // Trouble that was there while all was well is hardly on the way.
+        let was_harmless = |sign: &Sign| {
+            sign.bad >= 0.5
+                && sign.class != Class::State
+                && good.is_some_and(|good| sign.time < good.from && good.from < self.symptom_time)
+        };
         for at in (0..list.len()).rev() {
             let sign = &list[at];
             for (later, other) in list.iter().enumerate().skip(at + 1) {
                 let after = self.steps[later].reach;
                 if after < 0.03 || after <= self.steps[at].reach {
+                    continue;
+                }
+                // What a person does has its cause in what that person saw, and not in another change.
+                if other.class == Class::Person && sign.bad < 0.5 {
                     continue;
                 }
                 let Some(link) = self.link(at, later) else { continue };
@@ -200,7 +251,12 @@ impl Search<'_> {
                 // What comes soon follows more likely; what lasts is still there.
                 let minutes = other.time.saturating_sub(sign.until).max(0) as f64 / MINUTE as f64;
                 let soon = 1.0 / (1.0 + 0.03 * (1.0 + minutes).ln());
-                let reach = after * (0.1 + 0.9 * link.strength) * soon * 0.97 * (0.6 + 0.4 * self.standing(later));
+                let reach = after
+                    * (0.1 + 0.9 * link.strength)
+                    * soon
+                    * 0.97
+                    * (0.6 + 0.4 * self.standing(later))
+                    * if was_harmless(other) || was_harmless(sign) { WHILE_ALL_WAS_WELL } else { 1.0 };
                 if reach > self.steps[at].reach {
                     self.steps[at] =
                         Step { reach, next: Some((later, link.strength, link.why)), by_name_alone: link.by_name_alone };
@@ -393,7 +449,8 @@ impl Search<'_> {
     fn end_of_evidence(&self, symptom: usize) -> usize {
         let best = self.steps.iter().map(|step| step.reach).fold(0.0, f64::max);
         // When all was well, that trouble was of no account.
-        let good = super::moment(&self.view.case.story.last_good, self.view)
+        let good = super::told(&self.view.case.story.last_good, self.view)
+            .map(|good| good.from)
             .filter(|good| *good < self.signs.list[symptom].time)
             .unwrap_or(i64::MIN);
         let leads = |(at, sign): &(usize, &Sign)| {
@@ -406,7 +463,7 @@ impl Search<'_> {
             let carries = lasts || apart <= 2 * HOUR;
             is_trouble
                 && carries
-                && (sign.time >= good || sign.class == Class::State)
+                && (sign.time >= good || sign.class == Class::State && sign.count <= RARE)
                 && (step.reach >= 0.3 * best && strength >= 0.3 && sign.kind != SignKind::Once
                     || step.reach >= 0.5 * best && strength >= 0.5 && sign.bad >= 0.5)
         };
@@ -417,14 +474,21 @@ impl Search<'_> {
         let list = &self.signs.list;
         let mut reader = RecordReader::new(self.view.case.sources.clone());
         let mut scores = self.scores();
+        let times_of_kind = self.times_of_kinds();
         // The best change; where only a name ties it to the symptom, the best that more than a name leads there from.
         let best_change = scores.iter().position(|(_, at)| self.can_be_root(*at)).and_then(|place| {
             let (score, at) = scores[place];
-            if score >= SURE_ALONE || !self.is_tied_by_name_alone(at) {
+            // Nothing but a name or the moment, or the kind of a change that was also made on healthy days.
+            let is_weak = |at: usize| {
+                let by_kind = matches!(self.steps[at].next, Some((_, _, Why::Effect(_))));
+                self.steps[at].by_name_alone || by_kind && self.is_repeated(at, &times_of_kind)
+            };
+            if score >= SURE_ALONE || !is_weak(at) {
                 return Some(place);
             }
-            let sure =
-                |(_, at): &(f64, usize)| self.can_be_root(*at) && !self.tried[*at] && !self.ends_by_name_alone(*at);
+            let sure = |(_, at): &(f64, usize)| {
+                self.can_be_root(*at) && !self.tried[*at] && !is_weak(*at) && !self.ends_by_name_alone(*at)
+            };
             scores.iter().skip(place).position(sure).map(|further| place + further)
         });
         // What the change leads to is no rival of it, nor is a change that is none of the kind.
@@ -462,5 +526,19 @@ impl Search<'_> {
             others.sort_by(|a, b| b.score.total_cmp(&a.score));
         }
         found
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::member_of;
+
+    #[test]
+    fn members_of_a_kind() {
+        assert_eq!(member_of("link-a"), Some("link-"));
+        assert_eq!(member_of("pump_12"), Some("pump_"));
+        for other in ["link", "link-north", "4-1", "a-b", "link-"] {
+            assert_eq!(member_of(other), None, "{other}");
+        }
     }
 }

@@ -236,7 +236,7 @@ pub(super) fn words_of(text: &str) -> HashSet<String> {
         let folder = found.get(1).map_or("", |folder| folder.as_str());
         let program = found.get(2).map_or("", |program| program.as_str()).rsplit('/').next().unwrap_or_default();
         owned.push_str(&format!("{rest} {program}"));
-        if !folder.starts_with("/home") && !folder.starts_with("/root") {
+        if !is_home(folder) {
             owned.push(' ');
             owned.push_str(folder);
         }
@@ -329,20 +329,31 @@ static OBJECTS: LazyLock<Vec<Regex>> = LazyLock::new(|| {
         r"(\S+)\.(?:service|timer|socket)\b",
         r"COMMAND=\S*/(?:systemctl \w+|service) (\S+)",
         r"^status installed ([\w.+-]+)",
+        r"\b(?:upgraded|updated|downgraded) ([A-Za-z][\w .+-]{1,40}?) (?:from|to) v?\d",
+        r"\bchanged ([A-Za-z][\w -]{2,30}?) settings\b",
+        r"\b(?:threshold|limit) for ([A-Za-z][\w -]{1,30}?) (?:set|raised|lowered|changed)\b",
     ]
     .iter()
     .filter_map(|pattern| Regex::new(pattern).ok())
     .collect()
 });
 
+/// Whether a folder says only who somebody is.
+fn is_home(folder: &str) -> bool {
+    folder.starts_with("/home") || folder.starts_with("/root")
+}
+
 /// What a change was made to, where the line names a package, a file of settings or a service.
 pub(super) fn objects_of(text: &str) -> HashSet<String> {
     let mut objects = HashSet::new();
-    for found in OBJECTS.iter().flat_map(|pattern| pattern.captures_iter(text)) {
+    let found = OBJECTS.iter().flat_map(|pattern| pattern.captures_iter(text));
+    // "upgraded from 40 to 41" says of nothing what was upgraded.
+    for found in found.filter(|found| !found[1].starts_with("from ")) {
         objects.extend(words_of(&found[1]));
     }
     if !objects.is_empty()
         && let Some(found) = SUDO.as_ref().and_then(|sudo| sudo.captures(text))
+        && !is_home(&found[1])
     {
         objects.extend(words_of(&found[1]));
     }
@@ -389,6 +400,14 @@ mod tests {
     fn objects_of_changes() {
         assert!(objects_of("package[dosingd]: upgraded to 5.1").contains("dosingd"));
         assert!(objects_of("u : TTY=pts/1 ; PWD=/etc ; USER=root ; COMMAND=/usr/bin/vi motd").contains("motd"));
-        assert!(objects_of("clock stepped by 3 s").is_empty());
+        let restart =
+            objects_of("u : TTY=pts/1 ; PWD=/home/anna ; USER=root ; COMMAND=/usr/bin/systemctl restart gate");
+        assert!(restart.contains("gate") && !restart.contains("anna"), "{restart:?}");
+        assert!(objects_of("upgraded bundled fonts to 2026.4").contains("font"));
+        assert!(objects_of("anna changed lamp settings").contains("lamp"));
+        assert!(objects_of("threshold for disk set 91% by schedule").contains("disk"));
+        for none in ["clock stepped by 3 s", "bridge-plan upgraded from 40 to 41"] {
+            assert!(objects_of(none).is_empty(), "{none}");
+        }
     }
 }
