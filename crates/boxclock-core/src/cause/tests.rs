@@ -253,6 +253,125 @@ fn what_the_story_says_was_tried_in_vain_is_held_against_it() {
 }
 
 #[test]
+fn an_edit_of_another_of_the_same_kind_is_not_blamed() {
+    let trouble = refusals("ERROR bridge: plan-0412: tank 7 not dosed: line-a does not answer");
+    let edited = |file: &str| {
+        let edit = format!("INFO sudo: anna : TTY=pts/0 ; PWD=/etc/bridge ; USER=root ; COMMAND=/usr/bin/vi {file}");
+        night(&[
+            ("bridge", "pump-ctl/opt/bridge/bridge.log", &trouble),
+            ("panel", "pump-ctl/system.log", &[(8500, edit.as_str()), (8560, "INFO systemd: Reloaded bridge.service")]),
+        ])
+    };
+    let own = edited("line-a.conf");
+    assert!(own[0].provable && own[0].chain[0].text.contains("line-a.conf"), "{own:#?}");
+    let other = edited("line-c.conf");
+    assert!(!other[0].provable, "{other:#?}");
+    let suggested = other.iter().find(|one| one.chain[0].text.contains("line-c.conf"));
+    assert!(suggested.is_none_or(|one| one.summary.contains("not named in the trouble")), "{other:#?}");
+}
+
+#[test]
+fn a_person_s_command_follows_from_no_other_change() {
+    let found = night(&[
+        ("dosingd", "pump-ctl/opt/dosingd/dosing.log", &refusals(NO_RIGHTS)),
+        (
+            "panel",
+            "pump-ctl/system.log",
+            &[
+                (2000, "INFO dosingd: upgraded bundled fonts to 2026.4"),
+                (2500, "INFO apt: package[dosingd]: upgraded to 2.1"),
+                CHOWN,
+            ],
+        ),
+    ]);
+    assert!(found[0].chain[0].text.contains("chown"), "{found:#?}");
+    let follows = |one: &Suggestion| one.chain.iter().position(|link| link.text.contains("chown"));
+    assert!(found.iter().filter(|one| one.provable).all(|one| follows(one).is_none_or(|at| at == 0)), "{found:#?}");
+}
+
+#[test]
+fn the_setting_that_a_job_says_is_part_of_what_went_wrong() {
+    let output = |last: &str| -> String {
+        (9..=12)
+            .map(|day| {
+                let setting = if day == 12 { last } else { "LANG=C, via cron" };
+                format!("--- level run {day} Apr 2026 01:00:01 UTC ({setting})\nread 40 tanks\nsent 40 levels\n")
+            })
+            .collect()
+    };
+    let suggested = |last: &str| {
+        let trouble: Vec<(u32, &str)> = (0..40)
+            .map(|at| (8800 + at * 29, "ERROR dosingd: tank 7 not dosed: plan-0412 and level differ by a factor"))
+            .collect();
+        let (name, text) = healthy("dosingd", "pump-ctl/opt/dosingd/dosing.log", &trouble);
+        let (other, system) = healthy(
+            "panel",
+            "pump-ctl/system.log",
+            &[(1000, "INFO systemctl: Created symlink /etc/timers.target.wants/feed-level.timer")],
+        );
+        let output = output(last);
+        let files = [
+            (name.as_str(), text.as_str()),
+            (other.as_str(), system.as_str()),
+            ("pump-ctl/srv/feed/level.out", output.as_str()),
+            ("story.json", STORY),
+        ];
+        case(&files).view().run(&CauseAnalysis, &Work::default()).unwrap().to_vec()
+    };
+    let found = suggested("LANG=fi_FI.UTF-8, via timer");
+    assert!(found[0].provable, "{found:#?}");
+    assert!(found.iter().any(|one| one.chain[0].text.contains("feed-level.timer")), "{found:#?}");
+    assert!(
+        found.iter().any(|one| one.reasons.iter().any(|why| why.contains("was C the 3 times before"))),
+        "{found:#?}"
+    );
+    let says =
+        |found: &[Suggestion]| found.iter().any(|one| one.chain.iter().any(|link| link.text.contains("level run")));
+    assert!(says(&found), "{found:#?}");
+    assert!(!says(&suggested("LANG=C, via cron")), "a run like all others says nothing");
+}
+
+#[test]
+fn trouble_from_when_all_was_well_is_not_where_the_evidence_ends() {
+    let mut lines = refusals("ERROR dosingd: plan-0412: tank 7 not dosed: valve of tank silent");
+    // It was there all night, and says the same words.
+    lines.extend((0..30).map(|at| (600 + at * 250, "ERROR dosingd: tank 3 has no label, valve of tank skipped")));
+    let end = |good: &str| {
+        let story = STORY.replace("\"zone\"", &format!("\"last_good\":\"{good}\",\"zone\""));
+        let (name, text) = healthy("dosingd", "pump-ctl/opt/dosingd/dosing.log", &lines);
+        let found = case(&[(name.as_str(), text.as_str()), ("story.json", story.as_str())]);
+        let found = found.view().run(&CauseAnalysis, &Work::default()).unwrap();
+        assert!(!found[0].provable, "{found:#?}");
+        found[0].chain[0].text.clone()
+    };
+    for good in ["02:20", "twenty past two"] {
+        assert!(end(good).contains("tank 7"), "{good}: {}", end(good));
+    }
+}
+
+#[test]
+fn what_lines_say_of_changes() {
+    use crate::cause::wording::{Class, change};
+    for (text, least, class) in [
+        ("eth0: lease renewed, name servers now 10.0.0.9 (were 10.0.0.1)", 0.9, Class::Change),
+        ("feature \"look-ahead\" turned on for all", 0.9, Class::Change),
+        ("deploy step for the gate left out: reload.sh is not executable", 0.9, Class::Incomplete),
+        ("the new plan goes into effect at noon", 0.8, Class::Change),
+        (
+            "INFO sudo: anna : TTY=pts/0 ; PWD=/etc ; USER=root ; COMMAND=/usr/bin/systemctl disable --now chronyd",
+            0.9,
+            Class::Person,
+        ),
+    ] {
+        let (weight, found) = change(text);
+        assert!(weight >= least && found == class, "{text}: {weight} {found:?}");
+    }
+    for text in ["tank 7 is fed now", "the lamp is on", "34 steps done", "opened the console"] {
+        assert!(change(text).0 < 0.5, "{text}: {:?}", change(text));
+    }
+}
+
+#[test]
 fn cases_that_say_nothing_are_answered_honestly() {
     let none = |files: &[(&str, &str)]| case(files).view().run(&CauseAnalysis, &Work::default()).unwrap();
     assert!(none(&[]).is_empty());
