@@ -19,8 +19,8 @@ pub(super) fn slots(record: &Record, is_meant: impl Fn(&str) -> bool) -> Vec<Slo
     let line = record.body.lines().next().unwrap_or_default();
     for (at, word) in line.split_whitespace().take(24).enumerate() {
         let (key, value) =
-            word.split_once('=').map_or_else(|| (format!("@{at}"), word), |(key, value)| (key.to_owned(), value));
-        slots.push((key, value.trim_matches(|letter: char| "()[]{},;:.\"%<>'".contains(letter)).to_owned()));
+            word.split_once('=').map_or_else(|| (format!("@{at}"), word), |(key, value)| (bare(key).to_owned(), value));
+        slots.push((key, bare(value).to_owned()));
     }
     for (name, value) in record.attributes.iter().filter(|(name, _)| is_meant(name)).take(20) {
         match value {
@@ -32,6 +32,11 @@ pub(super) fn slots(record: &Record, is_meant: impl Fn(&str) -> bool) -> Vec<Slo
         }
     }
     slots
+}
+
+/// A word without what stands around it.
+fn bare(word: &str) -> &str {
+    word.trim_matches(|letter: char| "()[]{},;:.\"%<>'".contains(letter))
 }
 
 fn text_of(value: &Value) -> String {
