@@ -22,8 +22,6 @@ pub(super) struct JobOutput;
 
 /// Longer lines are no headings.
 const HEADING_BYTES: usize = 240;
-/// Lines at the start of a file among which a heading that stands alone in it has to be.
-const FIRST_LINES: usize = 5;
 
 /// Beginnings of words behind which a date tells when its line was written.
 const MOMENTS: [&[u8]; 12] = [
@@ -53,7 +51,8 @@ const BETWEEN: [&[u8]; 4] = [b"at", b"on", b"time", b"date"];
 /// The date of a heading, and where it stands in the line.
 fn heading(line: &[u8]) -> Option<Civil> {
     let line = line.trim_ascii();
-    if line.is_empty() || line.len() > HEADING_BYTES {
+    // With an address of mail it is the signature of an entry, as in lists of changes.
+    if line.is_empty() || line.len() > HEADING_BYTES || line.contains(&b'@') {
         return None;
     }
     let (civil, from, to) = date_in(line)?;
@@ -148,14 +147,15 @@ impl LineFormat for JobOutput {
         heading(line).is_none() && Plain.goes_on(line, state)
     }
 
-    /// Its headings: it wins where no other format has as many lines. They stand in the order of time, and one alone at the start.
+    /// Its headings: it wins where no other format has as many lines. They stand in the order of time, and one alone in the
+    /// first line.
     fn fit(&self, lines: &[&[u8]]) -> Fit {
         let found: Vec<(usize, i64)> =
             lines.iter().enumerate().filter_map(|(at, line)| Some((at, heading(line)?.to_ns()?))).collect();
         let in_order = found.iter().zip(found.iter().skip(1)).all(|((_, one), (_, next))| one <= next);
         let is_one = match found.as_slice() {
             [] => false,
-            [(at, _)] => *at < FIRST_LINES,
+            [(at, _)] => *at == 0,
             _ => true,
         };
         if is_one && in_order { Fit { heads: found.len(), ..Fit::default() } } else { Fit::default() }
@@ -194,6 +194,7 @@ mod tests {
             "tide table for 2026-02-11 02:00:01 loaded",
             "--- 11/02/2026 02:00:01",
             "started 14 workers",
+            "-- Anna Keeper <anna@aquarium.example>  Wed, 11 Feb 2026 02:00:01 +0100",
             "the run of Feb 11 02:00:01 was good",
             "",
         ] {
@@ -213,7 +214,7 @@ mod tests {
         assert_eq!(heads(&run), 2);
         assert_eq!(heads(&[run[2], run[1], run[0]]), 0, "not in the order of time");
         assert_eq!(heads(&[run[0], "a", "b"]), 1);
-        assert_eq!(heads(&["a", "b", "c", "d", "e", run[0]]), 0, "one heading that is not at the start");
+        assert_eq!(heads(&["a", run[0], "b"]), 0, "one heading that is not the first line");
         assert_eq!(heads(&["a", "b"]), 0);
     }
 }
