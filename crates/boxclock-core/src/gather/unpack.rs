@@ -103,6 +103,37 @@ fn is_complete(target: &Path, seal: &Seal) -> bool {
     target.join("left-out.json").is_file() && seal.files.iter().all(|file| there(&file.path))
 }
 
+/// The most that a member of a packed size may unpack to.
+fn most_bytes(packed: u64) -> u64 {
+    packed.saturating_mul(limits::UNPACK_RATIO).max(1 << 20)
+}
+
+/// What the members take that will be unpacked: a seal that lies about the size of one makes no room for it.
+fn needed_bytes(archive: &mut Archive, seal: &Seal) -> u64 {
+    let mut needed = 0_u64;
+    for sealed in &seal.files {
+        let index = archive.index_for_name(&sealed.path);
+        let packed = index.and_then(|index| archive.by_index_raw(index).ok()).map(|member| member.compressed_size());
+        if packed.is_some_and(|packed| sealed.size <= most_bytes(packed)) {
+            needed = needed.saturating_add(sealed.size);
+        }
+    }
+    needed
+}
+
+/// Refuses what would fill the disk: a machine whose disk is full loses more than a case.
+fn check_room(needed: u64, free: u64, folder: &Path) -> Result<()> {
+    if needed <= free / 100 * limits::UNPACK_PERCENT {
+        return Ok(());
+    }
+    Err(Error::new(format!(
+        "unpacking this box takes {needed} bytes, and {} has {free} free, of which at most {} % are used: make room there \
+         (boxclock forget BOX wipes what another box left), or set XDG_CACHE_HOME to a folder with more",
+        folder.display(),
+        limits::UNPACK_PERCENT,
+    )))
+}
+
 /// Unpacks into a new folder beside the target and renames it when complete.
 fn extract_all(
     archive: &mut Archive,
@@ -114,6 +145,10 @@ fn extract_all(
     let boxes = target.parent().unwrap_or(target);
     let cannot = |error: std::io::Error| Error::at(boxes, "cannot unpack into", error);
     std::fs::create_dir_all(boxes).map_err(cannot)?;
+    let needed = needed_bytes(archive, seal);
+    if let Some(free) = platform::free_bytes(boxes) {
+        check_room(needed, free, boxes)?;
+    }
     let fresh = tempfile::Builder::new().prefix(".unpacking-").tempdir_in(boxes).map_err(cannot)?;
     work.set_total(seal.files.iter().map(|file| file.size).sum());
     let mut total = 0_u64;
@@ -135,7 +170,7 @@ fn extract_all(
             }
         };
         total = total.saturating_add(sealed.size);
-        let most = member.compressed_size().saturating_mul(limits::UNPACK_RATIO).max(1 << 20);
+        let most = most_bytes(member.compressed_size());
         if total > limits::UNPACKED_BYTES || sealed.size > most {
             note(format!("would unpack to {} bytes, more than is accepted", sealed.size));
             continue;
@@ -168,4 +203,20 @@ fn extract_all(
     std::fs::write(fresh.path().join("left-out.json"), text).map_err(cannot)?;
     // Another start of the program may have been faster; its result is the same.
     cache::put_in_place(&fresh, target, |target| is_complete(target, seal)).map_err(cannot)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_box_that_would_fill_the_disk_is_refused_with_what_to_do() {
+        let folder = Path::new("/cache/boxes");
+        assert!(check_room(79 << 30, 100 << 30, folder).is_ok());
+        assert!(check_room(0, 0, folder).is_ok(), "nothing to unpack");
+        let refused = check_room(81 << 30, 100 << 30, folder).unwrap_err().to_string();
+        for part in ["/cache/boxes", "86973087744 bytes", "107374182400 free", "80 %", "XDG_CACHE_HOME"] {
+            assert!(refused.contains(part), "{part}: {refused}");
+        }
+    }
 }
