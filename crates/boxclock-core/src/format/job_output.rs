@@ -23,6 +23,9 @@ pub(super) struct JobOutput;
 /// Longer lines are no headings.
 const HEADING_BYTES: usize = 240;
 
+/// How far in front of the colon of its time a date may begin.
+const DATE_BYTES: usize = 48;
+
 /// Beginnings of words behind which a date tells when its line was written.
 const MOMENTS: [&[u8]; 12] = [
     b"start", b"begin", b"began", b"launch", b"running", b"end", b"finish", b"complet", b"done", b"stopp", b"date:",
@@ -66,7 +69,8 @@ fn heading(line: &[u8]) -> Option<Civil> {
 
 /// The first date in a line that has its year and time, and cannot be read in another order.
 fn date_in(line: &[u8]) -> Option<(Civil, usize, usize)> {
-    let starts = (0..line.len()).filter(|at| {
+    let clock = time_of_day(line)?;
+    let starts = (clock.saturating_sub(DATE_BYTES)..clock).filter(|at| {
         let before = at.checked_sub(1).and_then(|before| line.get(before));
         line.get(*at).is_some_and(u8::is_ascii_alphanumeric) && !before.is_some_and(u8::is_ascii_alphanumeric)
     });
@@ -89,6 +93,14 @@ fn date_in(line: &[u8]) -> Option<(Civil, usize, usize)> {
         }
     }
     None
+}
+
+/// Where the first `2:31` stands, by its colon: without one there is no time, and most lines have none.
+fn time_of_day(line: &[u8]) -> Option<usize> {
+    memchr::memchr_iter(b':', line).find(|at| {
+        let around = at.checked_sub(1).and_then(|before| line.get(before..at.saturating_add(3)));
+        matches!(around, Some([hour, _, minute, second]) if [hour, minute, second].iter().all(|byte| byte.is_ascii_digit()))
+    })
 }
 
 fn words(text: &[u8]) -> impl Iterator<Item = &[u8]> + Clone {
