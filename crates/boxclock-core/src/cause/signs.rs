@@ -269,12 +269,13 @@ impl Finder<'_> {
         let text = text_of(&record);
         let event = self.event(row);
         let Some(time) = event.time() else { return };
-        let own = || differs_from_its_own_past(&slots(&record, |name| !is_of_the_machine(name)));
-        let (kind, shift, until) =
-            match shift.is_none().then_some(()).filter(|()| kind == SignKind::Once).and_then(|()| own()) {
-                Some(own) => (SignKind::Shift, Some(own), Some(time.saturating_add(DAY))),
-                None => (kind, shift, until),
-            };
+        let is_plain = kind == SignKind::Once && shift.is_none();
+        let own =
+            is_plain.then(|| differs_from_its_own_past(&slots(&record, |name| !is_of_the_machine(name)))).flatten();
+        let (kind, shift, until) = match own {
+            Some(own) => (SignKind::Shift, Some(own), Some(time.saturating_add(DAY))),
+            None => (kind, shift, until),
+        };
         let (source, host, severity) = (event.source(), event.actor().host, event.severity().0);
         let component = event.component().to_owned();
         let (change, class) = wording::change(&text);
