@@ -72,6 +72,9 @@ pub const UNPACKED_BYTES: u64 = 1 << 40;
 /// How much of the free space of the cache's disk a box may unpack to, in percent.
 pub const UNPACK_PERCENT: u64 = 80;
 
+/// How much of the free space an archive may unpack to, in percent: less than a box, which people made with this program.
+pub const ARCHIVE_PERCENT: u64 = 50;
+
 /// How many times larger than its packed form one member of a box may become. Plain logs reach 50; runs of one byte
 /// reach about 1030 with deflate, which only a trap does for long.
 pub const UNPACK_RATIO: u64 = 1200;

@@ -334,6 +334,21 @@ mod tests {
         assert_eq!(found.list.len(), 2);
     }
 
+    #[test]
+    fn a_message_behind_its_head_s_line_has_its_own_pattern() {
+        // One class and method says both, each on the line behind.
+        let text: String = ["INFO: fed tank 2", "SEVERE: valve 3 does not answer", "INFO: fed tank 9"]
+            .iter()
+            .enumerate()
+            .map(|(at, message)| format!("Apr 12, 2026 2:31:0{at} AM aquarium.Error open\n{message}\n"))
+            .collect();
+        let of_case = case(&[("pump-ctl/app.log", text)]);
+        let found = of_case.view().run(&PatternAnalysis, &Work::default()).unwrap();
+        let mut counts: Vec<u32> = found.list.iter().map(|one| one.count).collect();
+        counts.sort_unstable();
+        assert_eq!(counts, [1, 2]);
+    }
+
     proptest! {
         #[test]
         fn any_text_has_a_pattern(text in "\\PC{0,600}", bytes in proptest::collection::vec(any::<u8>(), 0..600)) {

@@ -89,6 +89,11 @@ pub fn read_small_text(path: &Path) -> crate::Result<String> {
     })
 }
 
+/// The share of the free bytes where a folder is that may be filled; all where the system does not say.
+pub fn free_share(folder: &Path, percent: u64) -> u64 {
+    free_bytes(folder).map_or(u64::MAX, |free| free / 100 * percent)
+}
+
 /// Bytes that are free where a folder is; `None` where the system does not say.
 pub fn free_bytes(folder: &Path) -> Option<u64> {
     let stat = rustix::fs::statvfs(folder).ok()?;

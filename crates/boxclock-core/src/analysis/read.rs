@@ -76,10 +76,6 @@ impl<'a> Seen<'a> {
     pub fn body(&self) -> Cow<'a, [u8]> {
         let Reader::Lines(detected) = self.source.reader else { return Cow::Borrowed(self.text) };
         let line = self.line();
-        // What the head leaves open stands behind it: only the whole record tells where the message begins.
-        if detected.format.has_tails() {
-            return Cow::Owned(self.record().body.into_bytes());
-        }
         // Formats of fields have theirs anywhere, and objects say so by a head without length.
         if !detected.format.is_fields(line)
             && let Some(head) = detected.format.head(line, detected.hint)

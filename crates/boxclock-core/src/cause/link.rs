@@ -228,7 +228,7 @@ impl<'a> Links<'a> {
             let rare = self.rarest(effects, |bit| self.rare_change[bit] * self.rare_trouble[bit].powi(2));
             // On another host that it does not name it shows soon, or is tied by more than its kind.
             let days = b.time.saturating_sub(a.until).max(0) as f64 / DAY as f64;
-            let is_there = same_host || self.names_host_of(b, a);
+            let is_there = same_host || self.host_named_by(b, a).is_some();
             let elsewhere = if is_there { 1.0 } else { 0.85 / (1.0 + 0.1 * days) };
             let alone = if is_change { 0.45 * rare * elsewhere } else { 0.2 * rare };
             if strength < alone {
@@ -287,19 +287,17 @@ impl<'a> Links<'a> {
         why.map(|why| Link { strength, why, by_name_alone })
     }
 
-    /// Whether a sign names the host that another is from.
-    fn names_host_of(&self, sign: &Sign, other: &Sign) -> bool {
-        let name = self.signs.hosts.get(other.host as usize).copied().flatten();
-        name.is_some_and(|id| sign.words.binary_search(&id).is_ok())
+    /// The host that a sign is from, where another one names it.
+    fn host_named_by(&self, other: &Sign, sign: &Sign) -> Option<u32> {
+        let name = self.signs.hosts.get(sign.host as usize).copied().flatten();
+        name.filter(|id| other.words.binary_search(id).is_ok())
     }
 
     fn named_host(&self, a: &Sign, b: &Sign) -> Option<u32> {
         if a.host == b.host {
             return None;
         }
-        let name = |sign: &Sign| self.signs.hosts.get(sign.host as usize).copied().flatten();
-        let has = |sign: &Sign, id: &u32| sign.words.binary_search(id).is_ok();
-        name(a).filter(|id| has(b, id)).or_else(|| name(b).filter(|id| has(a, id)))
+        self.host_named_by(b, a).or_else(|| self.host_named_by(a, b))
     }
 }
 

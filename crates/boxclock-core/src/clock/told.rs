@@ -61,10 +61,15 @@ pub fn stretch(text: &str, zone: &Zone, now: i64) -> Option<Stretch> {
     if let Some(of_day) = clock(&words) {
         // On a 12-hour clock it is the later of two, up to now; what is said of the day decides.
         let afternoon = part.is_some_and(|(_, from, _)| *from >= 12);
-        let halves: &[i64] = match () {
-            () if of_day >= 12 * HOUR || has("am") || has("morning") => &[0],
-            () if has("pm") || afternoon => &[12],
-            () => &[12, 0],
+        let is_first_half = has("am") || has("morning");
+        let halves: &[i64] = if is_first_half && (12 * HOUR..13 * HOUR).contains(&of_day) {
+            &[-12]
+        } else if of_day >= 12 * HOUR || is_first_half {
+            &[0]
+        } else if has("pm") || afternoon {
+            &[12]
+        } else {
+            &[12, 0]
         };
         let of = |day: i64| halves.iter().filter_map(move |hours| at(day, of_day.checked_add(hours * HOUR)?));
         let moment = of(day).chain(of(day.checked_sub(1)?)).find(|moment| *moment <= now)?;
@@ -72,8 +77,8 @@ pub fn stretch(text: &str, zone: &Zone, now: i64) -> Option<Stretch> {
     }
     if let Some((word, from, to)) = part {
         // The night that ends today, midnight at its end, and an evening or noon that is still to come, are of the day before.
-        let is_over = at(day, from * HOUR).is_some_and(|start| start <= now);
-        let day = if (matches!(*word, "night" | "midnight") && !is_day_before) || !is_over {
+        let has_begun = at(day, from * HOUR).is_some_and(|start| start <= now);
+        let day = if (matches!(*word, "night" | "midnight") && !is_day_before) || !has_begun {
             today.checked_sub(1)?
         } else {
             day
@@ -158,6 +163,8 @@ mod tests {
             ("about 7", "2026-04-13 07:00"),
             ("8", "2026-04-13 08:00"),
             ("7 am", "2026-04-13 07:00"),
+            ("12 am", "2026-04-13 00:00"),
+            ("12 pm", "2026-04-12 12:00"),
             ("11 o'clock", "2026-04-12 23:00"),
             ("this morning 7", "2026-04-13 07:00"),
             ("yesterday evening at six", "2026-04-12 18:00"),

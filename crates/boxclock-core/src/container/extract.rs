@@ -11,10 +11,10 @@ use super::{BufReader, Contents, Error, File, FileFound, Kind, Path, PathBuf, Re
 use super::{SECOND, START_BYTES, Work, io, limits};
 
 /// What a container may unpack to in total, all that is nested in it included: so many times its size, or the least that any may, and
-/// never more than half of the free space.
+/// never more than a share of the free space.
 fn room_for(packed: u64, folder: &Path) -> u64 {
     let by_size = packed.saturating_mul(limits::UNPACK_RATIO).max(limits::UNPACK_FLOOR_BYTES);
-    let by_space = crate::platform::free_bytes(folder).map_or(u64::MAX, |free| free / 2);
+    let by_space = crate::platform::free_share(folder, limits::ARCHIVE_PERCENT);
     by_size.min(by_space).min(limits::UNPACKED_BYTES)
 }
 

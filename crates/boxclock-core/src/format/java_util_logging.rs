@@ -12,6 +12,7 @@
 use std::borrow::Cow;
 
 use super::{Fit, Head, Hint, LineFormat, Record, body_text};
+use crate::clock::Civil;
 use crate::clock::forms::{self, DateOrder};
 use crate::severity::Severity;
 
@@ -38,6 +39,12 @@ fn level(line: &[u8]) -> Option<(Severity, &[u8])> {
     Some((severity, word))
 }
 
+/// The date at the start of a line, and what stands behind it.
+fn dated(line: &[u8]) -> Option<(Civil, &[u8])> {
+    let (civil, end) = forms::dated(line, DateOrder::DayFirst).filter(|(civil, _)| civil.year > 0)?;
+    Some((civil, line.get(end..)?.strip_prefix(b" ")?))
+}
+
 impl LineFormat for JavaUtilLogging {
     fn name(&self) -> &'static str {
         "java-util-logging"
@@ -48,8 +55,7 @@ impl LineFormat for JavaUtilLogging {
         if !(first.is_ascii_alphanumeric() || first >= 0x80) {
             return None;
         }
-        let (civil, end) = forms::dated(line, DateOrder::DayFirst).filter(|(civil, _)| civil.year > 0)?;
-        let rest = line.get(end..)?.strip_prefix(b" ")?;
+        let (civil, rest) = dated(line)?;
         // `CLASS METHOD`, or the logger's name alone.
         let mut words = rest.split(|byte| *byte == b' ').filter(|word| !word.is_empty());
         let class = words.next()?;
@@ -60,7 +66,8 @@ impl LineFormat for JavaUtilLogging {
         if !name(class) || !method.is_none_or(name) || words.next().is_some() {
             return None;
         }
-        Some(Head { stamp: civil.stamp(), component: Cow::Borrowed(class), body: end + 1, ..Head::default() })
+        // The message stands on the next line: none of it on this one.
+        Some(Head { stamp: civil.stamp(), component: Cow::Borrowed(class), body: line.len(), ..Head::default() })
     }
 
     fn has_tails(&self) -> bool {
@@ -72,7 +79,7 @@ impl LineFormat for JavaUtilLogging {
     }
 
     fn version(&self) -> u32 {
-        2
+        3
     }
 
     fn tail<'a>(&self, line: &'a [u8], _: Hint) -> Option<Head<'a>> {
@@ -83,9 +90,10 @@ impl LineFormat for JavaUtilLogging {
     fn record(&self, text: &str, hint: Hint) -> Record {
         let mut record = Record::default();
         let (first, rest) = text.split_once('\n').unwrap_or((text, ""));
-        let head = self.head(first.trim_end().as_bytes(), hint);
-        let place = head.map_or("", |head| first.get(head.body..).unwrap_or_default());
-        let mut words = place.split_ascii_whitespace();
+        let first = first.trim_end();
+        let place =
+            self.head(first.as_bytes(), hint).and_then(|_| first.get(first.len() - dated(first.as_bytes())?.1.len()..));
+        let mut words = place.unwrap_or_default().split_ascii_whitespace();
         record.attributes.extend(words.next().map(|class| ("code.namespace".into(), class.into())));
         record.attributes.extend(words.next().map(|method| ("code.function.name".into(), method.into())));
         match level(rest.as_bytes()) {

@@ -10,8 +10,6 @@
 //! (`---`, `===`, `###`, `***`), or behind a word for beginning or ending. The lines below it have its time until the next one; what
 //! speaks of another moment ("last run", "next") is no heading.
 
-use std::borrow::Cow;
-
 use super::plain::Plain;
 use super::{Fit, Head, Hint, LineFormat, LineState};
 use crate::clock::forms::{self, DateOrder};
@@ -27,9 +25,8 @@ const HEADING_BYTES: usize = 240;
 const DATE_BYTES: usize = 48;
 
 /// Beginnings of words behind which a date tells when its line was written.
-const MOMENTS: [&[u8]; 12] = [
-    b"start", b"begin", b"began", b"launch", b"running", b"end", b"finish", b"complet", b"done", b"stopp", b"date:",
-    b"time:",
+const MOMENTS: [&[u8]; 11] = [
+    b"start", b"begin", b"began", b"launch", b"running", b"ended", b"ending", b"finish", b"complet", b"done", b"stopp",
 ];
 /// Words of lines that speak of another moment.
 const OTHERS: [&[u8]; 14] = [
@@ -51,7 +48,7 @@ const OTHERS: [&[u8]; 14] = [
 /// Words that may stand between such a word and the date.
 const BETWEEN: [&[u8]; 4] = [b"at", b"on", b"time", b"date"];
 
-/// The date of a heading, and where it stands in the line.
+/// The date of a heading.
 fn heading(line: &[u8]) -> Option<Civil> {
     let line = line.trim_ascii();
     // With an address of mail it is the signature of an entry, as in lists of changes.
@@ -136,7 +133,8 @@ fn follows_a_moment(front: &[u8]) -> bool {
 }
 
 fn is_moment(word: &[u8]) -> bool {
-    MOMENTS.iter().any(|start| starts_with(word, start))
+    // An endpoint is no end.
+    word.eq_ignore_ascii_case(b"end") || MOMENTS.iter().any(|start| starts_with(word, start))
 }
 
 impl LineFormat for JobOutput {
@@ -146,7 +144,7 @@ impl LineFormat for JobOutput {
 
     fn head<'a>(&self, line: &'a [u8], hint: Hint) -> Option<Head<'a>> {
         match heading(line) {
-            Some(civil) => Some(Head { stamp: civil.stamp(), severity_text: Cow::Borrowed(b""), ..Head::default() }),
+            Some(civil) => Some(Head { stamp: civil.stamp(), ..Head::default() }),
             None => Plain.head(line, hint),
         }
     }
@@ -190,6 +188,7 @@ mod tests {
             "job finished on Wed, 11 Feb 2026 02:00:01 +0100",
             "### 2026-02-11 02:00:01 nightly",
             "[2026-02-11 02:00:01]",
+            "End: 2026-02-11 02:00:01",
         ] {
             assert!(heading(line.as_bytes()).is_some(), "{line}");
         }
@@ -206,6 +205,7 @@ mod tests {
             "tide table for 2026-02-11 02:00:01 loaded",
             "--- 11/02/2026 02:00:01",
             "started 14 workers",
+            "endpoint 2026-02-11 02:00:01",
             "-- Anna Keeper <anna@aquarium.example>  Wed, 11 Feb 2026 02:00:01 +0100",
             "the run of Feb 11 02:00:01 was good",
             "",

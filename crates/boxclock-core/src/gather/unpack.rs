@@ -122,12 +122,12 @@ fn needed_bytes(archive: &mut Archive, seal: &Seal) -> u64 {
 }
 
 /// Refuses what would fill the disk: a machine whose disk is full loses more than a case.
-fn check_room(needed: u64, free: u64, folder: &Path) -> Result<()> {
-    if needed <= free / 100 * limits::UNPACK_PERCENT {
+fn check_room(needed: u64, room: u64, folder: &Path) -> Result<()> {
+    if needed <= room {
         return Ok(());
     }
     Err(Error::new(format!(
-        "unpacking this box takes {needed} bytes, and {} has {free} free, of which at most {} % are used: make room there \
+        "unpacking this box takes {needed} bytes, and {} has room for {room} ({} % of what is free): make room there \
          (boxclock forget BOX wipes what another box left), or set XDG_CACHE_HOME to a folder with more",
         folder.display(),
         limits::UNPACK_PERCENT,
@@ -145,10 +145,8 @@ fn extract_all(
     let boxes = target.parent().unwrap_or(target);
     let cannot = |error: std::io::Error| Error::at(boxes, "cannot unpack into", error);
     std::fs::create_dir_all(boxes).map_err(cannot)?;
-    let needed = needed_bytes(archive, seal);
-    if let Some(free) = platform::free_bytes(boxes) {
-        check_room(needed, free, boxes)?;
-    }
+    let mut room = platform::free_share(boxes, limits::UNPACK_PERCENT);
+    check_room(needed_bytes(archive, seal), room, boxes)?;
     let fresh = tempfile::Builder::new().prefix(".unpacking-").tempdir_in(boxes).map_err(cannot)?;
     work.set_total(seal.files.iter().map(|file| file.size).sum());
     let mut total = 0_u64;
@@ -170,7 +168,8 @@ fn extract_all(
             }
         };
         total = total.saturating_add(sealed.size);
-        let most = most_bytes(member.compressed_size());
+        // The seal may say less than there is: what is written counts.
+        let most = most_bytes(member.compressed_size()).min(room);
         if total > limits::UNPACKED_BYTES || sealed.size > most {
             note(format!("would unpack to {} bytes, more than is accepted", sealed.size));
             continue;
@@ -197,6 +196,7 @@ fn extract_all(
             Err(CopyError::Read(error)) => note(format!("is damaged: {error}; what could be unpacked is read")),
             Err(CopyError::TooLarge) => note(format!("unpacks to more than {most} bytes; the first of them are read")),
         }
+        room = room.saturating_sub(file.metadata().map_or(0, |data| data.len()));
     }
     let pairs: Vec<(&str, &str)> = left_out.iter().map(|left| (left.path.as_str(), left.reason.as_str())).collect();
     let text = serde_json::to_vec(&pairs).map_err(|error| Error::caused("cannot note what was left out", error))?;
@@ -212,10 +212,10 @@ mod tests {
     #[test]
     fn a_box_that_would_fill_the_disk_is_refused_with_what_to_do() {
         let folder = Path::new("/cache/boxes");
-        assert!(check_room(79 << 30, 100 << 30, folder).is_ok());
+        assert!(check_room(80, 80, folder).is_ok());
         assert!(check_room(0, 0, folder).is_ok(), "nothing to unpack");
-        let refused = check_room(81 << 30, 100 << 30, folder).unwrap_err().to_string();
-        for part in ["/cache/boxes", "86973087744 bytes", "107374182400 free", "80 %", "XDG_CACHE_HOME"] {
+        let refused = check_room(81, 80, folder).unwrap_err().to_string();
+        for part in ["/cache/boxes", "81 bytes", "room for 80", "80 %", "XDG_CACHE_HOME"] {
             assert!(refused.contains(part), "{part}: {refused}");
         }
     }
