@@ -19,6 +19,7 @@ use crate::work::Work;
 mod kept;
 mod kinds;
 mod link;
+mod people;
 mod shift;
 mod signs;
 mod suggest;

@@ -12,6 +12,10 @@ pub(super) const FEWEST_KINDS: usize = 60;
 
 /// The most that a word that all programs use can tie.
 const COMMON_MOST: f64 = 0.35;
+/// How well the name of a program ties what it wrote to what names it.
+const BY_NAME: f64 = 0.55;
+/// The most that two such words can tie that stand behind one another in both.
+const COMMON_PHRASE_MOST: f64 = 0.5;
 /// How well a change of the clock, zone or schedule leads to a job of the same host that comes at another time of the day; and the
 /// most that anything else does.
 const MOVED_BY_CLOCK: f64 = 0.8;
@@ -90,7 +94,10 @@ impl<'a> Links<'a> {
     pub(super) fn new(signs: &'a Signs, busy: HashMap<usize, Vec<i64>>) -> Self {
         let lexicon = &signs.lexicon;
         // A version of two numbers looks like any measure.
-        let is_common = |word: &str| words::is_common(word) || is_decimal(word);
+        let is_common = |word: &str| match words::parts_of_phrase(word) {
+            Some((one, other)) => words::is_common(one) && words::is_common(other),
+            None => words::is_common(word) || is_decimal(word),
+        };
         let common: Vec<bool> = (0..lexicon.len()).map(|id| is_common(lexicon.word(id as u32))).collect();
         let kinds = signs.kinds.max(FEWEST_KINDS) as f64;
         let weight = lexicon.spread.iter().zip(&common).map(|(spread, common)| {
@@ -109,7 +116,7 @@ impl<'a> Links<'a> {
         names.extend(hosts.flat_map(|host| host.split(['-', '.', '_'])).filter(|part| part.len() > 3));
         let of_programs = (0..lexicon.len() as u32).map(|id| {
             let word = lexicon.word(id);
-            names.contains(word) || word.contains('.') && word.split('.').any(|part| names.contains(part))
+            names.contains(word) || word.contains(['.', ' ']) && word.split(['.', ' ']).any(|part| names.contains(part))
         });
         let of_programs = of_programs.collect();
         let count = signs.list.len().max(1) as f64;
@@ -127,17 +134,22 @@ impl<'a> Links<'a> {
         self.weight.get(id as usize).copied().unwrap_or_default()
     }
 
-    /// The most telling words that both have, but for names of programs: the best, its weight, and the sum of all.
+    /// The most telling words that both have, but for names of programs: the best, its weight, and the sum of all. What a program
+    /// says all the time ties none of its messages.
     fn common_words(&self, a: &Sign, b: &Sign) -> (Option<u32>, f64, f64) {
         let mut weights: Vec<(f64, u32)> = shared(&a.words, &b.words)
             .filter(|id| !self.of_programs[*id as usize])
+            .filter(|id| !self.signs.is_said_anyway(a, b, *id))
             .map(|id| (self.weight(id), id))
             .collect();
         // Of a name and its parts, the whole name.
         let length = |id: u32| self.signs.lexicon.word(id).len();
         weights.sort_by(|a, b| b.0.total_cmp(&a.0).then_with(|| length(b.1).cmp(&length(a.1))).then(a.1.cmp(&b.1)));
         weights.truncate(8);
-        let sum = weights.iter().map(|(weight, _)| weight).sum();
+        // What a phrase is made of counts, not the phrase again.
+        let is_phrase = |id: u32| words::parts_of_phrase(self.signs.lexicon.word(id)).is_some();
+        let best = weights.first().copied();
+        let sum = weights.iter().filter(|all| Some(**all) == best || !is_phrase(all.1)).map(|(weight, _)| weight).sum();
         weights.first().map_or((None, 0.0, 0.0), |(weight, id)| (Some(*id), *weight, sum))
     }
 
@@ -172,19 +184,25 @@ impl<'a> Links<'a> {
         if best >= 2.0 {
             strength = 1.0 - (-(best + 0.25 * (sum - best)) / 4.0).exp();
             if is_common {
-                strength = f64::min(strength, COMMON_MOST);
+                let is_phrase = word.is_some_and(|id| words::parts_of_phrase(self.signs.lexicon.word(id)).is_some());
+                strength = f64::min(strength, if is_phrase { COMMON_PHRASE_MOST } else { COMMON_MOST });
             }
             why = word.map(Why::Names);
         }
-        let is_specific = best >= 2.5 && !is_common;
+        // What one of them speaks of all the time is as good as its name.
+        let is_everyday = word.is_some_and(|id| self.signs.is_everyday_of_one(a, b, id));
+        if is_everyday && strength > 0.0 {
+            strength = f64::min(strength, BY_NAME);
+        }
+        let is_specific = best >= 2.5 && !is_common && !is_everyday;
         // Unrelated trouble of the same program is no cause.
         let is_passing = a.kind == SignKind::Once && (a.bad >= 0.7 || a.bad >= 0.5 && a.change < 0.8);
         let same_program = shared(&a.identity, &b.identity).next();
         for (one, other) in [(a, b), (b, a)] {
             let name = shared(&one.identity, &other.words).find(|id| !self.common[*id as usize]);
             let Some(name) = name.filter(|_| !(is_passing && same_program.is_some())) else { continue };
-            if strength < 0.55 {
-                (strength, why, by_name_alone) = (0.55, Some(Why::Program(name)), true);
+            if strength < BY_NAME {
+                (strength, why, by_name_alone) = (BY_NAME, Some(Why::Program(name)), true);
             } else {
                 strength = f64::min(0.97, strength + 0.1);
             }
@@ -279,9 +297,10 @@ impl<'a> Links<'a> {
             }
         }
         let by_name_alone = match &why {
-            Some(Why::SameProgram(_) | Why::AtOnce | Why::NextLine) => true,
+            Some(Why::AtOnce | Why::NextLine) => true,
             // A change of that program that has such effects says more.
-            Some(Why::Program(_) | Why::Host(_)) => effects == 0 || b.bad < 0.5,
+            Some(Why::SameProgram(_) | Why::Program(_) | Why::Host(_)) => effects == 0 || b.bad < 0.5,
+            Some(Why::Names(_)) => is_everyday && (effects == 0 || b.bad < 0.5),
             _ => false,
         };
         why.map(|why| Link { strength, why, by_name_alone })
@@ -316,9 +335,10 @@ pub(super) fn recovered(signs: &[Sign]) -> Vec<bool> {
                 && wording::comes_back(&sign.text)
                 && shared(&gone.words, &sign.words).count() >= needed
         });
-        if let Some((back, _)) = back {
+        if let Some((back, sign)) = back {
             recovered[at] = true;
-            recovered[back] = true;
+            // What came back as less than it was has not recovered.
+            recovered[back] = sign.class != Class::State;
         }
     }
     recovered

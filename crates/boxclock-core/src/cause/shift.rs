@@ -120,15 +120,16 @@ pub(super) fn shifts(messages: &[Vec<Slot>]) -> Vec<Shift> {
 }
 
 /// Messages of which a handful tells what is usual.
-const FEWEST_USUAL: usize = 3;
+pub(super) const FEWEST_USUAL: usize = 3;
 
 /// What is different in the last of a few messages of one kind, as of a job that runs once a day: a setting or word behind a name that
-/// was always the same, or a number far outside all before. `None` where the ones before differ among themselves.
+/// was always the same, or a number far outside all before. `None` where the ones before differ among themselves, or are fewer than
+/// `fewest`.
 ///
 /// Gives with it whether it is a setting: a word, and no number.
-pub(super) fn last_differs(messages: &[Vec<Slot>]) -> Option<(String, bool)> {
+pub(super) fn last_differs(messages: &[Vec<Slot>], fewest: usize) -> Option<(String, bool)> {
     let (last, before) = messages.split_last()?;
-    if before.len() < FEWEST_USUAL {
+    if before.len() < fewest {
         return None;
     }
     for (key, value) in last.iter().filter(|(_, value)| !value.is_empty()) {
@@ -283,7 +284,7 @@ mod tests {
     #[test]
     fn the_last_of_a_few_differs() {
         let of = |values: &[&str]| {
-            last_differs(&messages(values.iter().map(|value| (*value).to_owned()))).map(|(what, _)| what)
+            last_differs(&messages(values.iter().map(|value| (*value).to_owned())), FEWEST_USUAL).map(|(what, _)| what)
         };
         assert_eq!(of(&["C", "C", "C", "fi_FI"]).as_deref(), Some("limit is fi_FI, and was C the 3 times before"));
         assert_eq!(of(&["900", "880", "910", "9"]).as_deref(), Some("limit is 9, and was 910 the 3 times before"));

@@ -5,13 +5,12 @@ use std::collections::{HashMap, HashSet};
 
 use serde_json::Value;
 
-use super::kinds::Kinds;
-use super::shift::{differs_from_its_own_past, last_differs, moved_in_day, shifts, slots};
+use super::people;
+use super::shift::{FEWEST_USUAL, differs_from_its_own_past, last_differs, moved_in_day, shifts, slots};
 use super::wording::{self, Class, Effect};
 use super::words::{self, Lexicon};
 use crate::Result;
 use crate::analysis::{CaseView, Pieces};
-use crate::case::Reader;
 use crate::clock::human::duration_text;
 use crate::clock::{DAY, HOUR, MINUTE};
 use crate::event::{EventRef, RecordReader, Row};
@@ -19,8 +18,8 @@ use crate::format::{LineFormat, Record};
 use crate::install::{InstallAnalysis, Outcome};
 use crate::work::Work;
 
-/// Forms of messages whose text is read: those that come first.
-const MOST_FORMS: usize = 60_000;
+mod groups;
+
 /// Records that are read to find changes of values.
 const MOST_READ_FOR_SHIFTS: usize = 150_000;
 /// Records of one kind from one log that are looked at closely; of more, as many at even distances.
@@ -31,8 +30,12 @@ const MOST_SEARCHED: usize = 60_000;
 const MOST_SIGNS: usize = 900;
 /// Messages of one kind from one log of which the last is held against the others: of a job that runs once or twice a day.
 const OF_A_JOB: std::ops::RangeInclusive<usize> = 3..=40;
+/// Starts of a program before the last, from which on it is known what it usually says then.
+const FEWEST_STARTS: usize = 2;
 /// How much a setting that a job says, and that was another each time before, can be a root.
 const CHANGED_SETTING: f64 = 0.8;
+/// How much what a person did can be a root, where its words tell of no change.
+const DONE_BY_A_PERSON: f64 = 0.8;
 /// Messages of a kind up to which each is worth a look.
 pub(super) const RARE: usize = 3;
 
@@ -75,6 +78,8 @@ pub(super) struct Sign {
     pub message: u32,
     /// How many of its kind there are.
     pub count: usize,
+    /// How many of them came before the moment at which the story says that all was well.
+    pub while_well: usize,
     /// How bad it is, 0 to 1.
     pub bad: f64,
     /// How much it can be a root, 0 to 1.
@@ -95,8 +100,31 @@ pub(super) struct Signs {
     pub lexicon: Lexicon,
     /// How many kinds of messages there are.
     pub kinds: usize,
+    /// The program, or log, that writes each kind.
+    owner_of_kind: Vec<u32>,
+    /// Words that a program says all the time.
+    everyday: HashSet<(u32, u32)>,
+    /// Words that the messages of a kind have in common.
+    of_kind: HashSet<(u32, u32)>,
     /// The word of each host's name.
     pub hosts: Vec<Option<u32>>,
+}
+
+impl Signs {
+    /// Whether the program of one of two messages of different programs says that word all the time: it then is as good as its name.
+    pub(super) fn is_everyday_of_one(&self, a: &Sign, b: &Sign, word: u32) -> bool {
+        let is_plain = self.lexicon.word(word).bytes().all(|byte| byte.is_ascii_alphabetic());
+        let owners = [a, b].into_iter().filter_map(|sign| self.owner_of_kind.get(sign.message as usize));
+        is_plain && owners.into_iter().any(|owner| self.everyday.contains(&(*owner, word)))
+    }
+
+    /// Whether two messages would share that word anyway: they are of one kind, or of one program that says it all the time.
+    pub(super) fn is_said_anyway(&self, a: &Sign, b: &Sign, word: u32) -> bool {
+        let owner = |sign: &Sign| self.owner_of_kind.get(sign.message as usize);
+        let everyday = owner(a).filter(|owner| self.everyday.contains(&(**owner, word)));
+        a.message == b.message && self.of_kind.contains(&(a.message, word))
+            || everyday.is_some() && everyday == owner(b)
+    }
 }
 
 /// Attributes that say where a line was written, not what about.
@@ -115,7 +143,7 @@ fn is_of_the_machine(name: &str) -> bool {
         "journal.",
         "source.",
     ];
-    STARTS.iter().any(|start| name.starts_with(start)) || matches!(name, "pid" | "tid")
+    STARTS.iter().any(|start| name.starts_with(start)) || matches!(name, "pid" | "tid" | "caller" | "logger" | "func")
 }
 
 /// A message with what its attributes say.
@@ -158,6 +186,10 @@ struct Finder<'a> {
     signs: Signs,
     taken: HashSet<Row>,
     count_of_kind: Vec<usize>,
+    /// How many of each kind came while all was well.
+    while_well: Vec<usize>,
+    /// The accounts of people.
+    accounts: HashSet<String>,
 }
 
 /// The signs of a case. `forms` are the forms of all messages, see [`super::kinds::form_of`].
@@ -172,6 +204,8 @@ pub(super) fn find(view: &CaseView, forms: &Pieces<'_, Vec<u32>>, work: &Work) -
         signs: Signs::default(),
         taken: HashSet::new(),
         count_of_kind: Vec::new(),
+        while_well: Vec::new(),
+        accounts: HashSet::new(),
     };
     let groups = finder.groups(forms)?;
     finder.spread_words(&groups)?;
@@ -180,6 +214,7 @@ pub(super) fn find(view: &CaseView, forms: &Pieces<'_, Vec<u32>>, work: &Work) -
     finder.packages(&groups)?;
     finder.named(&groups)?;
     finder.unfinished_installations()?;
+    finder.done_by_people();
     Ok(finder.finish())
 }
 
@@ -191,73 +226,6 @@ impl Finder<'_> {
     fn record(&mut self, row: Row) -> Record {
         let table = &self.view.loaded.table;
         self.reader.record(table.event(row))
-    }
-
-    /// All messages by kind, host and log, in order of time.
-    fn groups(&mut self, forms: &Pieces<'_, Vec<u32>>) -> Result<Vec<(GroupKey, Vec<Row>)>> {
-        let table = &self.view.loaded.table;
-        let parts: Vec<Vec<u32>> = (0..table.parts.len()).map(|part| forms.of_part(part)).collect::<Result<_>>()?;
-        let is_dump: Vec<bool> =
-            self.view.case.sources.iter().map(|source| matches!(source.reader, Reader::Dump(_))).collect();
-        let mut known: HashMap<(u32, u32), u32> = HashMap::new();
-        let mut kinds = Kinds::default();
-        let mut groups: HashMap<GroupKey, Vec<Row>> = HashMap::new();
-        for (number, row) in table.order.iter().enumerate() {
-            if number % 65_536 == 0 {
-                self.work.check()?;
-            }
-            let row = Row(*row);
-            let event = table.event(row);
-            let source = event.source();
-            if event.time().is_none() || is_dump[source] {
-                continue;
-            }
-            let (part, index) = table.locate(row);
-            let Some(form) = parts[part].get(index) else { continue };
-            let log = table.logs.get(source).copied().unwrap_or(source as u32);
-            let actor = event.actor();
-            let owner = if self.shared[source] && actor.component != 0 { actor.component } else { log | 0x8000_0000 };
-            let kind = match known.get(&(owner, *form)) {
-                Some(kind) => *kind,
-                None if known.len() >= MOST_FORMS => continue,
-                None => {
-                    let record = self.reader.record(event);
-                    let names = record.attributes.keys().map(String::as_str).filter(|name| !is_of_the_machine(name));
-                    let kind = kinds.of(owner, &record.body, names);
-                    known.insert((owner, *form), kind);
-                    kind
-                }
-            };
-            groups.entry(GroupKey { kind, host: actor.host, log }).or_default().push(row);
-        }
-        self.signs.kinds = kinds.len();
-        self.count_of_kind = vec![0; kinds.len()];
-        for (key, rows) in &groups {
-            self.count_of_kind[key.kind as usize] += rows.len();
-        }
-        let mut groups: Vec<(GroupKey, Vec<Row>)> = groups.into_iter().collect();
-        groups.sort_unstable_by_key(|(key, _)| *key);
-        Ok(groups)
-    }
-
-    /// In how many kinds of messages each word stands.
-    fn spread_words(&mut self, groups: &[(GroupKey, Vec<Row>)]) -> Result<()> {
-        let mut of_kind: HashMap<u32, HashSet<u32>> = HashMap::new();
-        for (key, rows) in groups {
-            self.work.check()?;
-            let step = (rows.len() / 40).max(1);
-            for row in rows.iter().step_by(step).take(60) {
-                let record = self.record(*row);
-                let ids = self.signs.lexicon.ids(words::words_of(&text_of(&record)));
-                let seen = of_kind.entry(key.kind).or_default();
-                for id in ids {
-                    if seen.insert(id) {
-                        self.signs.lexicon.spread[id as usize] += 1;
-                    }
-                }
-            }
-        }
-        Ok(())
     }
 
     /// Adds a message, unless it is a sign already.
@@ -278,7 +246,10 @@ impl Finder<'_> {
         };
         let (source, host, severity) = (event.source(), event.actor().host, event.severity().0);
         let component = event.component().to_owned();
-        let (change, class) = wording::change(&text);
+        let (change, class) = match wording::change(&text) {
+            (_, Class::None) => wording::change_by(&component),
+            other => other,
+        };
         let log = (!self.shared[source]).then(|| self.view.case.sources[source].name.as_str());
         let identity = words::identity(&component, log);
         let mut words = words::words_of(&text);
@@ -297,6 +268,7 @@ impl Finder<'_> {
             objects: lexicon.ids(words::objects_of(&text)),
             message: group.kind,
             count: self.count_of_kind[group.kind as usize],
+            while_well: self.while_well[group.kind as usize],
             bad: wording::badness(&text, severity),
             change,
             class,
@@ -377,10 +349,15 @@ impl Finder<'_> {
         } else {
             let messages: Vec<_> =
                 rows.iter().map(|row| slots(&self.record(*row), |name| !is_of_the_machine(name))).collect();
-            if let Some((what, is_setting)) = last_differs(&messages) {
+            // What a program says when it starts are its settings, numbers too.
+            let is_start = wording::change(&text_of(&self.record(last))).1 == Class::Start;
+            let fewest = if is_start { FEWEST_STARTS } else { FEWEST_USUAL };
+            if let Some((what, is_setting)) = last_differs(&messages, fewest) {
                 self.add(last, key, SignKind::Shift, Some(what), Some(until));
                 // Who says another setting than ever before was changed.
-                if let Some(sign) = self.signs.list.last_mut().filter(|sign| sign.row == last && is_setting) {
+                if let Some(sign) =
+                    self.signs.list.last_mut().filter(|sign| sign.row == last && (is_setting || is_start))
+                {
                     (sign.change, sign.class) = (f64::max(sign.change, CHANGED_SETTING), Class::Change);
                 }
             }
@@ -481,7 +458,7 @@ impl Finder<'_> {
             self.work.check()?;
             let Some(first) = rows.first().copied() else { continue };
             let record = self.record(first);
-            let is_bad = wording::tells_of_trouble(&record.body);
+            let is_bad = wording::badness(&record.body, self.event(first).severity().0) >= 0.5;
             if self.count_of_kind[key.kind as usize] <= RARE || !is_bad {
                 continue;
             }
@@ -530,6 +507,19 @@ impl Finder<'_> {
             }
         }
         Ok(())
+    }
+
+    /// What comes once and a person did is a change, whatever its words.
+    fn done_by_people(&mut self) {
+        let programs: HashSet<u32> = self.signs.list.iter().flat_map(|sign| sign.identity.iter().copied()).collect();
+        let lexicon = &self.signs.lexicon;
+        let is_program = |name: &str| lexicon.known(name).is_some_and(|id| programs.contains(&id));
+        for sign in &mut self.signs.list {
+            let is_told_apart = sign.kind != SignKind::Once || sign.class != Class::None || sign.bad >= 0.5;
+            if !is_told_apart && people::was_done_by_one(&sign.text, &self.accounts, is_program) {
+                (sign.change, sign.class) = (DONE_BY_A_PERSON, Class::Deed);
+            }
+        }
     }
 
     fn finish(mut self) -> Signs {

@@ -21,6 +21,8 @@ const SURE_ALONE: f64 = 0.6;
 const CHANGE_FIRST: f64 = 2.0;
 /// How much trouble counts that was there when the story says that all was well.
 const WHILE_ALL_WAS_WELL: f64 = 0.6;
+/// How much trouble counts for the symptom of which as much came while all was well.
+const NO_NEWS: f64 = 0.35;
 /// How much a word of the story counts for the symptom where a change names it too.
 const BLAMED_SHARE: f64 = 0.4;
 
@@ -44,6 +46,8 @@ struct Search<'a> {
     unrelated: Vec<bool>,
     /// Changes to what the story says was undone or tried, and changed nothing.
     tried: Vec<bool>,
+    /// Trouble of a kind that came about as often while all was well.
+    no_news: Vec<bool>,
     /// When the symptom came.
     symptom_time: i64,
 }
@@ -57,6 +61,7 @@ pub(super) fn suggest(view: &CaseView, signs: &Signs) -> Vec<Suggestion> {
         steps: vec![Step::default(); signs.list.len()],
         unrelated: Vec::new(),
         tried: Vec::new(),
+        no_news: no_news(view, signs),
         symptom_time: i64::MAX,
     };
     let Some(symptom) = search.symptoms() else { return Vec::new() };
@@ -73,6 +78,22 @@ fn member_of(name: &str) -> Option<&str> {
     let (stem, member) = name.split_at_checked(at + 1)?;
     let is_member = (1..=LONGEST).contains(&member.len()) && member.bytes().all(|byte| byte.is_ascii_alphanumeric());
     (is_member && stem.bytes().filter(u8::is_ascii_alphabetic).count() >= 3).then_some(stem)
+}
+
+/// For each sign, whether its kind came about as often while the story says that all was well.
+fn no_news(view: &CaseView, signs: &Signs) -> Vec<bool> {
+    // Nights are quiet: by day a kind comes some times as often as on the whole.
+    const MORE: f64 = 6.0;
+    let told_at = super::told_at(view);
+    let good = super::told(&view.case.story.last_good, view).map(|good| good.from).filter(|good| *good < told_at);
+    let (Some((begin, _)), Some(good)) = (view.loaded.table.span, good) else { return vec![false; signs.list.len()] };
+    let hours = |from: i64, to: i64| to.saturating_sub(from).max(MINUTE) as f64 / HOUR as f64;
+    let is_none = |sign: &Sign| {
+        let before = sign.while_well as f64 / hours(begin, good);
+        let after = sign.count.saturating_sub(sign.while_well) as f64 / hours(good, told_at);
+        sign.while_well > RARE && after < MORE * before
+    };
+    signs.list.iter().map(is_none).collect()
 }
 
 /// When each source of a sign wrote something, in ascending order.
@@ -129,7 +150,8 @@ impl Search<'_> {
             let new = if sign.kind == SignKind::Onset { 0.3 } else { 0.0 };
             let fit = fits(&told).min(12.0) * 0.07 + fits(&affected).min(14.0) * 0.12;
             let sum = fit + 1.0 / (1.0 + 0.25 * hours) + near_since + again + new;
-            found.push((at, sum * (0.5 + 0.5 * sign.bad)));
+            let news = if self.no_news[at] { NO_NEWS } else { 1.0 };
+            found.push((at, sum * (0.5 + 0.5 * sign.bad) * news));
         }
         found.sort_by(|a, b| b.1.total_cmp(&a.1).then(a.0.cmp(&b.0)));
         found.truncate(6);
@@ -240,7 +262,7 @@ impl Search<'_> {
                     continue;
                 }
                 // What a person does has its cause in what that person saw, and not in another change.
-                if other.class == Class::Person && sign.bad < 0.5 {
+                if matches!(other.class, Class::Person | Class::Deed) && sign.bad < 0.5 {
                     continue;
                 }
                 let Some(link) = self.link(at, later) else { continue };
@@ -328,9 +350,10 @@ impl Search<'_> {
                 * role
                 * if late { 0.5 } else { 1.0 }
                 * if self.is_repeated(at, &times_of_kind) { 0.5 } else { 1.0 }
+                * if sign.kind == SignKind::Once && sign.while_well > 1 { 0.5 } else { 1.0 }
                 * if self.is_chance(at) { 0.5 } else { 1.0 }
                 * if self.tried[at] { 0.3 } else { 1.0 }
-                * if explained.contains(&at) { 0.6 } else { 1.0 };
+                * explained.get(&at).copied().unwrap_or(1.0);
             scores.push((score, at));
         }
         scores.sort_by(|a, b| b.0.total_cmp(&a.0).then(a.1.cmp(&b.1)));
@@ -376,6 +399,19 @@ impl Search<'_> {
         alone
     }
 
+    /// Whether the way from a sign to the symptom is of several steps, and each goes by the name of a program or host, or by the moment.
+    fn goes_by_names(&self, at: usize) -> bool {
+        let mut steps = 0;
+        let mut at = at;
+        while let Some((next, _, why)) = &self.steps[at].next {
+            if matches!(why, Why::Names(_) | Why::Effect(_) | Why::Alike(_)) {
+                return false;
+            }
+            (at, steps) = (*next, steps + 1);
+        }
+        steps > 1
+    }
+
     /// Whether nothing but the moment ties a sign to what follows.
     fn is_chance(&self, at: usize) -> bool {
         matches!(self.steps[at].next, Some((_, _, Why::AtOnce)))
@@ -392,13 +428,17 @@ impl Search<'_> {
         }
     }
 
-    /// Signs that a change before them explains.
-    fn explained(&self) -> HashSet<usize> {
+    /// Signs that a change before them explains, and what share of their score is left to them.
+    fn explained(&self) -> HashMap<usize, f64> {
+        const BY_A_CHANGE: f64 = 0.6;
+        const BY_ITS_VERSION: f64 = 0.35;
         let list = &self.signs.list;
-        let mut explained = HashSet::new();
+        let mut explained = HashMap::new();
         for (at, sign) in list.iter().enumerate() {
-            let is_change =
-                self.links.change[at] >= 0.8 && sign.bad < 0.7 && sign.class != Class::State && !self.unrelated[at];
+            let is_change = self.links.change[at] >= 0.8
+                && sign.bad < 0.7
+                && !matches!(sign.class, Class::State | Class::Deed)
+                && !self.unrelated[at];
             let mut step = &self.steps[at];
             for _ in 0..3 {
                 let Some((next, ..)) = step.next.as_ref().filter(|(_, strength, _)| is_change && *strength >= 0.5)
@@ -409,7 +449,7 @@ impl Search<'_> {
                 let is_effect =
                     other.bad >= 0.5 || matches!(other.class, Class::State | Class::Incomplete | Class::Start);
                 if is_effect || self.links.change[*next] < 0.8 {
-                    explained.insert(*next);
+                    explained.insert(*next, BY_A_CHANGE);
                 }
                 step = &self.steps[*next];
             }
@@ -437,9 +477,13 @@ impl Search<'_> {
                     && shared(&other.words, &sign.words).any(is_version)
                     && shared(&other.words, &sign.identity).next().is_some()
             };
-            let explains = |before: usize| is_started && by(before) || sign.bad < 0.5 && names_version(before);
-            if self.steps[at].next.is_some() && (0..at).any(explains) {
-                explained.insert(at);
+            if self.steps[at].next.is_none() {
+                continue;
+            }
+            if sign.bad < 0.5 && (0..at).any(names_version) {
+                explained.insert(at, BY_ITS_VERSION);
+            } else if is_started && (0..at).any(by) {
+                explained.insert(at, BY_A_CHANGE);
             }
         }
         explained
@@ -463,6 +507,7 @@ impl Search<'_> {
             let carries = lasts || apart <= 2 * HOUR;
             is_trouble
                 && carries
+                && !self.no_news[*at]
                 && (sign.time >= good || sign.class == Class::State && sign.count <= RARE)
                 && (step.reach >= 0.3 * best && strength >= 0.3 && sign.kind != SignKind::Once
                     || step.reach >= 0.5 * best && strength >= 0.5 && sign.bad >= 0.5)
@@ -475,19 +520,27 @@ impl Search<'_> {
         let mut reader = RecordReader::new(self.view.case.sources.clone());
         let mut scores = self.scores();
         let times_of_kind = self.times_of_kinds();
+        // Nothing but a name or the moment, or the kind of a change that was also made on healthy days.
+        let is_weak = |score: f64, at: usize| {
+            let by_kind = matches!(self.steps[at].next, Some((_, _, Why::Effect(_))));
+            score < SURE_ALONE
+                && (self.steps[at].by_name_alone
+                    || self.goes_by_names(at)
+                    // Programs start all the time, and many changes are made on healthy days too.
+                    || (by_kind || list[at].class == Class::Start) && self.is_repeated(at, &times_of_kind))
+        };
+        // What a person did in words that tell of no change is one where more than a name ties it.
+        let is_change = |(score, at): &(f64, usize)| {
+            self.can_be_root(*at) && !(list[*at].class == Class::Deed && is_weak(*score, *at))
+        };
         // The best change; where only a name ties it to the symptom, the best that more than a name leads there from.
-        let best_change = scores.iter().position(|(_, at)| self.can_be_root(*at)).and_then(|place| {
+        let best_change = scores.iter().position(is_change).and_then(|place| {
             let (score, at) = scores[place];
-            // Nothing but a name or the moment, or the kind of a change that was also made on healthy days.
-            let is_weak = |at: usize| {
-                let by_kind = matches!(self.steps[at].next, Some((_, _, Why::Effect(_))));
-                self.steps[at].by_name_alone || by_kind && self.is_repeated(at, &times_of_kind)
-            };
-            if score >= SURE_ALONE || !is_weak(at) {
+            if !is_weak(score, at) {
                 return Some(place);
             }
-            let sure = |(_, at): &(f64, usize)| {
-                self.can_be_root(*at) && !self.tried[*at] && !is_weak(*at) && !self.ends_by_name_alone(*at)
+            let sure = |(score, at): &(f64, usize)| {
+                self.can_be_root(*at) && !self.tried[*at] && !is_weak(*score, *at) && !self.ends_by_name_alone(*at)
             };
             scores.iter().skip(place).position(sure).map(|further| place + further)
         });

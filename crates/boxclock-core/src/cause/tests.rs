@@ -5,6 +5,9 @@ use proptest::prelude::*;
 use super::*;
 use crate::testing::case;
 
+mod days;
+mod ties;
+
 fn healthy(component: &str, host_file: &str, lines: &[(u32, &str)]) -> (String, String) {
     let mut log: Vec<(u32, String)> =
         (0..2000).map(|at| (at * 5, format!("INFO {component}: fed tank {} in {} ms", at % 9, at % 70))).collect();

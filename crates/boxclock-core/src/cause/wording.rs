@@ -1,5 +1,5 @@
 //! What lines say in the general language of the trade: that something was changed, that something failed, that it is well again.
-//! All of it is data, in `changes.tsv`, `effects.tsv` and `trouble.txt` beside this file.
+//! All of it is data, in `changes.tsv`, `effects.tsv` and `trouble.tsv` beside this file.
 
 use std::sync::LazyLock;
 
@@ -17,6 +17,8 @@ pub(super) enum Class {
     Start,
     /// A command of a person.
     Person,
+    /// Something that a person did, in words that tell of no change.
+    Deed,
     /// Something or somebody made another thing different.
     Change,
     /// A condition that lasts until it is cured.
@@ -44,6 +46,7 @@ impl Class {
             Self::None | Self::Routine => None,
             Self::Start => Some("a start or stop"),
             Self::Person => Some("a person's command"),
+            Self::Deed => Some("something that a person did"),
             Self::Change => Some("a change"),
             Self::State => Some("a state that lasts"),
             Self::Incomplete => Some("a change that was not carried through"),
@@ -54,6 +57,8 @@ impl Class {
 struct Changes {
     set: RegexSet,
     rows: Vec<(f64, Class)>,
+    /// Programs that are there to make changes, and how much a line of one can be a root.
+    programs: Vec<(f64, Regex)>,
 }
 
 /// The lines of a table that are not remarks, split at tabs.
@@ -76,16 +81,18 @@ fn one(pattern: &str) -> Option<Regex> {
 
 static CHANGES: LazyLock<Changes> = LazyLock::new(|| {
     let mut patterns = Vec::new();
-    let mut known = Vec::new();
+    let (mut known, mut programs) = (Vec::new(), Vec::new());
     for row in rows(include_str!("changes.tsv")) {
-        if let [weight, class, pattern] = row[..]
-            && let (Ok(weight), Some(class)) = (weight.parse(), Class::of(class))
-        {
+        let [weight, class, pattern] = row[..] else { continue };
+        let Ok(weight) = weight.parse() else { continue };
+        if class == "program" {
+            programs.extend(one(pattern).map(|pattern| (weight, pattern)));
+        } else if let Some(class) = Class::of(class) {
             patterns.push(pattern);
             known.push((weight, class));
         }
     }
-    Changes { set: set(&patterns), rows: known }
+    Changes { set: set(&patterns), rows: known, programs }
 });
 
 /// The same value before and after: `41 entries (41 before)`, `from 3 to 3`, `a -> a`.
@@ -109,7 +116,8 @@ pub(super) fn change(text: &str) -> (f64, Class) {
         if class == Class::Routine {
             return (0.0, Class::Routine);
         }
-        if weight > best.0 {
+        // What was not carried through says more than that something was changed.
+        if weight > best.0 || weight >= best.0 && class == Class::Incomplete {
             best = (weight, class);
         }
     }
@@ -117,6 +125,12 @@ pub(super) fn change(text: &str) -> (f64, Class) {
         return (0.2, Class::Routine);
     }
     best
+}
+
+/// How much a line can be a root by the program alone that wrote it, and what it then is.
+pub(super) fn change_by(program: &str) -> (f64, Class) {
+    let found = CHANGES.programs.iter().find(|(_, pattern)| pattern.is_match(program));
+    found.map_or((0.0, Class::None), |(weight, _)| (*weight, Class::Change))
 }
 
 struct Trouble {
@@ -241,7 +255,7 @@ mod tests {
     #[test]
     fn all_tables_compile_and_are_used() {
         let lines = |table: &'static str| rows(table).count();
-        assert_eq!(CHANGES.set.len(), lines(include_str!("changes.tsv")));
+        assert_eq!(CHANGES.set.len() + CHANGES.programs.len(), lines(include_str!("changes.tsv")));
         assert_eq!(EFFECTS.changes.len(), lines(include_str!("effects.tsv")));
         assert_eq!(EFFECTS.troubles.len(), EFFECTS.names.len());
         assert!(EFFECTS.names.len() <= 32);

@@ -10,13 +10,14 @@ static COMMON: LazyLock<HashSet<&'static str>> =
     LazyLock::new(|| include_str!("common.txt").split_whitespace().collect());
 
 /// Words that tie nothing: grammar, and what stands in every system log.
-const PLAIN: [&str; 76] = [
+const PLAIN: [&str; 84] = [
     "the", "and", "for", "with", "from", "this", "that", "not", "was", "has", "had", "are", "were", "will", "its",
     "into", "than", "then", "now", "all", "any", "new", "old", "error", "warning", "info", "debug", "failed",
     "started", "stopped", "service", "systemd", "kernel", "root", "user", "uid", "pid", "tty", "pwd", "command", "usr",
     "bin", "sbin", "var", "log", "lib", "opt", "etc", "tmp", "run", "status", "after", "before", "since", "already",
     "about", "over", "only", "http", "https", "home", "srv", "true", "false", "min", "sec", "hour", "hours", "day",
-    "days", "minute", "minutes", "second", "seconds", "time", "times",
+    "days", "minute", "minutes", "second", "seconds", "time", "times", "cannot", "could", "unable", "because", "until",
+    "still", "without", "within",
 ];
 
 /// Folders that every machine has.
@@ -160,6 +161,11 @@ pub(crate) fn is_common(word: &str) -> bool {
     COMMON.contains(word) || COMMON.contains(format!("{word}s").as_str())
 }
 
+/// Whether the word ties nothing: grammar, and what stands in every system log.
+pub(super) fn is_plain(word: &str) -> bool {
+    PLAIN.contains(&word)
+}
+
 static SUDO: LazyLock<Option<Regex>> =
     LazyLock::new(|| Regex::new(r"TTY=\S+ ; PWD=(\S+) ; USER=\S+ ; (?:ENV=\S+ ; )?COMMAND=(\S+)").ok());
 /// `391 orders`: how many of what.
@@ -169,7 +175,7 @@ static PACKAGED: LazyLock<Option<Regex>> =
     LazyLock::new(|| Regex::new(r"^(?:\d+:)?(\d+(?:\.\d+){1,4})(?:[-+~][0-9A-Za-z.+~]+)?$").ok());
 static PACKET: LazyLock<Option<Regex>> = LazyLock::new(|| Regex::new(r"\bDST=(\S+).*?\bDPT=(\d+)").ok());
 static NAMED_NUMBER: LazyLock<Option<Regex>> =
-    LazyLock::new(|| Regex::new(r"\b([A-Za-z][a-z_]{1,14})[ =:](\d{1,9})\b").ok());
+    LazyLock::new(|| Regex::new(r"\b([A-Za-z][a-z_]{1,14})[ =:/](\d{1,9})\b").ok());
 
 /// A path without `folder/..`.
 fn normal(path: &str) -> String {
@@ -185,22 +191,28 @@ fn normal(path: &str) -> String {
     parts.join("/").trim_end_matches('/').to_owned()
 }
 
+/// A word in small letters, without the plural; none where it ties nothing.
+fn as_word(word: &str) -> Option<String> {
+    let mut word = word.to_lowercase();
+    if PLAIN.contains(&word.as_str()) || FOLDERS.contains(&word.as_str()) {
+        return None;
+    }
+    // Feeds and feed are one thing.
+    if word.len() > 4
+        && word.ends_with('s')
+        && !word.ends_with("ss")
+        && word.bytes().all(|byte| byte.is_ascii_alphabetic())
+    {
+        word.pop();
+    }
+    Some(word)
+}
+
 struct Collected(HashSet<String>);
 
 impl Collected {
     fn add(&mut self, word: &str) {
-        let mut word = word.to_lowercase();
-        if PLAIN.contains(&word.as_str()) || FOLDERS.contains(&word.as_str()) {
-            return;
-        }
-        // Feeds and feed are one thing.
-        if word.len() > 4
-            && word.ends_with('s')
-            && !word.ends_with("ss")
-            && word.bytes().all(|byte| byte.is_ascii_alphabetic())
-        {
-            word.pop();
-        }
+        let Some(word) = as_word(word) else { return };
         let short_number = word.len() < 4 && word.bytes().all(|byte| byte.is_ascii_digit());
         if (3..=80).contains(&word.len()) && !short_number {
             self.0.insert(word);
@@ -225,9 +237,15 @@ impl Collected {
     }
 }
 
-/// The words of a message.
+/// Two plain words that stand behind one another, but for words of grammar: `lock reading` of "lock on readings".
+pub(super) fn parts_of_phrase(word: &str) -> Option<(&str, &str)> {
+    word.split_once(' ')
+}
+
+/// The words of a message, and its [phrases](parts_of_phrase).
 pub(super) fn words_of(text: &str) -> HashSet<String> {
     let mut words = Collected(HashSet::new());
+    let mut before: Option<String> = None;
     let mut owned = String::new();
     let mut text = text;
     if let Some(found) = SUDO.as_ref().and_then(|sudo| sudo.captures(text)) {
@@ -243,7 +261,16 @@ pub(super) fn words_of(text: &str) -> HashSet<String> {
         text = &owned;
     }
     for piece in text.split(|letter: char| letter.is_whitespace() || "\"'`()[]{}<>,;|".contains(letter)).take(120) {
+        let ends_here = piece.ends_with(['.', ':', '!', '?', '=']);
         let piece = piece.trim_matches(|letter: char| ".:!?*#=-".contains(letter));
+        // Words of grammar stand between the two.
+        if piece.len() > 2 && !PLAIN.contains(&piece) {
+            let word = as_word(piece).filter(|word| word.bytes().all(|byte| byte.is_ascii_lowercase()));
+            if let (Some(before), Some(word)) = (&before, &word) {
+                words.0.insert(format!("{before} {word}"));
+            }
+            before = word.filter(|_| !ends_here);
+        }
         let piece = piece.rsplit_once('=').map_or(piece, |(_, value)| value);
         if piece.is_empty() {
             continue;
@@ -329,6 +356,9 @@ static OBJECTS: LazyLock<Vec<Regex>> = LazyLock::new(|| {
         r"(\S+)\.(?:service|timer|socket)\b",
         r"COMMAND=\S*/(?:systemctl \w+|service) (\S+)",
         r"^status installed ([\w.+-]+)",
+        r"\b(?:to|from) (?:shadow )?group '([^']+)'",
+        r"\bnew (?:user|group): name=([^,\s]+)",
+        r"\b(?:delete|removed) (?:user|group) '([^']+)'",
         r"\b(?:upgraded|updated|downgraded) ([A-Za-z][\w .+-]{1,40}?) (?:from|to) v?\d",
         r"\bchanged ([A-Za-z][\w -]{2,30}?) settings\b",
         r"\b(?:threshold|limit) for ([A-Za-z][\w -]{1,30}?) (?:set|raised|lowered|changed)\b",

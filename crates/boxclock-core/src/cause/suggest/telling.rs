@@ -6,6 +6,7 @@ use std::collections::HashMap;
 use super::{Search, UNPROVEN};
 use crate::cause::link::Why;
 use crate::cause::signs::SignKind;
+use crate::cause::words::parts_of_phrase;
 use crate::cause::{CauseLink, CausePlace, Suggestion, wording};
 use crate::clock::human::duration_text;
 use crate::event::{RecordReader, Row};
@@ -24,7 +25,10 @@ impl Search<'_> {
         let list = &self.signs.list;
         let effects = |effects: &u32| wording::effect_names(*effects).collect::<Vec<_>>().join(", ");
         let words = match why {
-            Why::Names(word) => format!("both name {}", lexicon.word(*word)),
+            Why::Names(word) => match parts_of_phrase(lexicon.word(*word)) {
+                Some((one, other)) => format!("both speak of {one} and {other}"),
+                None => format!("both name {}", lexicon.word(*word)),
+            },
             Why::Program(word) => format!("one names {}, which wrote the other", lexicon.word(*word)),
             Why::SameProgram(word) => format!("both were written by {}", lexicon.word(*word)),
             Why::Host(word) => format!("one names the host {}", lexicon.word(*word)),
