@@ -11,10 +11,13 @@ use super::Crash;
 use super::stack::{Found, Frame, Sure};
 use crate::code::{Code, Family, NO_CATALOGUES, catalogue};
 
+mod aborts;
+mod hangs;
 mod kernel;
 mod native;
 mod reports;
 mod runtimes;
+mod scripts;
 mod services;
 
 /// A line of a record's message, with the line of the file that it stands on.
@@ -40,7 +43,7 @@ pub struct Told {
 type Reader = fn(&[TextLine]) -> Option<Told>;
 
 /// How crashes begin, and who reads them. Earlier ones win.
-const KINDS: [(&str, Reader); 27] = [
+const KINDS: [(&str, Reader); 35] = [
     (r"A fatal error has been detected by the Java Runtime Environment", runtimes::jvm),
     (r"Fatal Python error: ", runtimes::python_fatal),
     (r"^(?:\S+ )?(?:panic: |fatal error: |fatal: morestack|SIG[A-Z]+: )", runtimes::go),
@@ -49,6 +52,20 @@ const KINDS: [(&str, Reader); 27] = [
     (r"^\s*throw |^node:internal/|^\S+\.[cm]?js:\d+$|Uncaught exception:|triggerUncaughtException", runtimes::node),
     (r#"Exception in thread "[^"]{1,120}" "#, runtimes::java_uncaught),
     (r"Unhandled exception\. ?", runtimes::dotnet),
+    (r"^Timeout \(\d+:\d\d:\d\d", hangs::python),
+    (r"^Found one Java-level deadlock:", hangs::java),
+    (r"(?:PHP )?Fatal error:\s+\S.{0,400}(?: in \S+:| on line )\d+", scripts::php),
+    (r"^\S+:\d+:in [`'].{1,120}': .*\([A-Z][\w:]*\)$", scripts::ruby),
+    (r"^(?:\S+:\d+: )?\[BUG\] ", scripts::ruby_fault),
+    (r"^(?:\S+: )?\S+:\d+: (?:.{1,200}: )?Assertion `|^Assertion failed: ", aborts::assertion),
+    (
+        r"^(?:\*\*\* Error in `[^']+': )?(?:(?:free|malloc|realloc|calloc|munmap_chunk|mremap_chunk|malloc_consolidate)\(\): [a-z]|double free or corruption \(|corrupted (?:size vs|double-linked)|\*\*\* (?:stack smashing|buffer overflow) detected)",
+        aborts::damage,
+    ),
+    (
+        r"^thread '[^']*' (?:\(\d+\) )?has overflowed its stack|^memory allocation of \d+ bytes failed",
+        aborts::exhausted,
+    ),
     (r"ERROR: (?:Address|Memory|HWAddress|Leak)Sanitizer|WARNING: ThreadSanitizer|DEADLYSIGNAL", native::sanitizer),
     (r"terminate called (?:after throwing|without an active)", native::terminate),
     (r"Process \d+ \(.{1,64}\) of user \d+ (?:dumped core|terminated abnormally)", native::coredump),

@@ -302,14 +302,27 @@ pub(super) fn go(lines: &[TextLine]) -> Option<Told> {
     }
     // Without a goroutine it is any line with these words in it.
     (goroutines > 0).then_some(())?;
-    // Go's own frames of raising the panic say nothing.
-    while crash.frames.first().is_some_and(|first| {
-        first.function.as_deref().is_some_and(|name| name == "panic" || name.starts_with("runtime."))
-    }) && crash.frames.len() > 1
-    {
-        crash.frames.remove(0);
+    // Go's own frames of raising the panic, or of waiting, say nothing where a program's own frame follows.
+    if let Some(own) = crash.frames.iter().position(|at| !is_go_library(at)) {
+        crash.frames.drain(..own);
     }
     Some(told)
+}
+
+/// Whether a frame is of Go's own library: its file stands in the folder of its package, below the sources of the compiler.
+fn is_go_library(at: &Frame) -> bool {
+    let Some(name) = at.function.as_deref() else { return false };
+    // The path of the package: up to the first dot behind the last slash.
+    let last = name.rfind('/').map_or(0, |slash| slash + 1);
+    let package = name[last..].split_once('.').and_then(|(own, _)| name.get(..last + own.len())).unwrap_or(name);
+    let in_sources = || {
+        let folder = at.file.as_deref().and_then(|file| file.rsplit_once('/')).map_or("", |(folder, _)| folder);
+        // Some functions of other packages stand among those of the runtime.
+        folder == package || folder.ends_with("/src/runtime") || folder.ends_with(&format!("/src/{package}"))
+    };
+    // Packages that are not Go's own are named by where they come from: a name with a dot; and `main`.
+    let is_of_others = package == "main" || package.split('/').next().is_some_and(|first| first.contains('.'));
+    name == "panic" || package == "runtime" || !is_of_others && in_sources()
 }
 
 fn go_name(name: &str) -> String {
@@ -354,12 +367,14 @@ pub(super) fn rust(lines: &[TextLine]) -> Option<Told> {
         }
         told.lines = index + 1;
     }
+    // Where the library of the compiler was built, in all its releases.
     let runtime = |at: &Frame| {
-        at.bare_function().is_some_and(|name| {
-            ["rust_begin_unwind", "__rustc", "core::", "std::", "alloc::", "__rust"]
-                .iter()
-                .any(|start| name.trim_start_matches('<').starts_with(start))
-        })
+        at.file.as_deref().is_some_and(|file| file.starts_with("/rustc/"))
+            || at.bare_function().is_some_and(|name| {
+                ["rust_begin_unwind", "__rustc", "core::", "std::", "alloc::", "__rust"]
+                    .iter()
+                    .any(|start| name.trim_start_matches('<').starts_with(start))
+            })
     };
     while crash.frames.len() > 1 && crash.frames.first().is_some_and(runtime) {
         crash.frames.remove(0);

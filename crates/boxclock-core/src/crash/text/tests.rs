@@ -5,6 +5,8 @@ use proptest::prelude::*;
 use super::*;
 use crate::crash::{Access, Kind};
 
+mod ends;
+
 fn lines(text: &str) -> Vec<TextLine> {
     text.lines().zip(1..).map(|(text, line)| TextLine { line, text: text.to_owned() }).collect()
 }
