@@ -47,28 +47,10 @@ pub fn pump_ctl(root: &Path) -> io::Result<()> {
 fn dosing(root: &Path) -> io::Result<()> {
     let mut rng = Rng::with_seed(11);
     let mut log = Log::default();
-    let entry = |level: &str, message: &str, rest: serde_json::Value| {
-        let mut object = json!({ "level": level, "logger": "dosingd", "pid": 2114, "message": message });
-        if let (Some(object), serde_json::Value::Object(rest)) = (object.as_object_mut(), rest) {
-            object.extend(rest);
-        }
-        object.to_string()
-    };
-    log.noise(&mut rng, (START, END), 3_000, |rng, _| match rng.u8(0..10) {
-        0..=4 => entry(
-            "info",
-            &format!("sampled {}", tank(rng)),
-            json!({ "ph": 8.1 + f64::from(rng.u8(0..20)) / 100.0, "salinity_ppt": 34 }),
-        ),
-        5..=7 => entry("debug", "scheduler tick", json!({ "queue": rng.u8(0..3) })),
-        8 => entry("info", &format!("pump for {} idle", tank(rng)), json!({})),
-        _ => entry("info", "heartbeat sent", json!({ "status": 200 })),
-    });
+    let entry = dosing_entry;
+    log.noise(&mut rng, (START, END), 3_000, |rng, _| dosing_noise(rng));
     for hour in 0..4 {
-        log.add(
-            at(hour - 4, 12, 3, 88),
-            entry("warn", "tank kelp: level sensor slow to answer", json!({ "wait_ms": 950 })),
-        );
+        log.add(at(hour - 4, 12, 3, 88), slow_sensor());
     }
     log.add(PLAN, entry("info", "plan nightly: 3 tanks, 36 doses", json!({ "job": "plan-0412" })));
     for (try_, time) in refusals() {
@@ -88,23 +70,44 @@ fn dosing(root: &Path) -> io::Result<()> {
     log.write(&root.join("var/log/tankwarden/dosing.json"), "\n", stamp_json, Encode::Utf8)
 }
 
+/// A line of the dosing service.
+pub fn dosing_entry(level: &str, message: &str, rest: serde_json::Value) -> String {
+    let mut object = json!({ "level": level, "logger": "dosingd", "pid": 2114, "message": message });
+    if let (Some(object), serde_json::Value::Object(rest)) = (object.as_object_mut(), rest) {
+        object.extend(rest);
+    }
+    object.to_string()
+}
+
+/// What the dosing service says of a sensor now and then.
+pub fn slow_sensor() -> String {
+    dosing_entry("warn", "tank kelp: level sensor slow to answer", json!({ "wait_ms": 950 }))
+}
+
+/// What the dosing service says all night.
+pub fn dosing_noise(rng: &mut Rng) -> String {
+    match rng.u8(0..10) {
+        0..=4 => dosing_entry(
+            "info",
+            &format!("sampled {}", tank(rng)),
+            json!({ "ph": 8.1 + f64::from(rng.u8(0..20)) / 100.0, "salinity_ppt": 34 }),
+        ),
+        5..=7 => dosing_entry("debug", "scheduler tick", json!({ "queue": rng.u8(0..3) })),
+        8 => dosing_entry("info", &format!("pump for {} idle", tank(rng)), json!({})),
+        _ => dosing_entry("info", "heartbeat sent", json!({ "status": 200 })),
+    }
+}
+
 /// Puts the time first into a JSON line.
-fn stamp_json(time: Millis, line: &str) -> String {
+pub fn stamp_json(time: Millis, line: &str) -> String {
     format!("{{\"time\":\"{}Z\",{}", iso(time, 0, 'T'), line.get(1..).unwrap_or_default())
 }
 
 fn alarms(root: &Path) -> io::Result<()> {
     let mut rng = Rng::with_seed(12);
     let mut log = Log::default();
-    let entry =
-        |severity: &str, text: &str| json!({ "severity": severity, "component": "alarmd", "msg": text }).to_string();
-    log.noise(&mut rng, (START, END), 8_000, |rng, time| {
-        if time < ASSERT && rng.u8(0..6) == 0 {
-            entry("INFO", &format!("dosing feed: {} within limits", tank(rng)))
-        } else {
-            entry("INFO", ["poll of temperature probes done", "panel refreshed", "water level normal"][rng.usize(..3)])
-        }
-    });
+    let entry = alarm_entry;
+    log.noise(&mut rng, (START, END), 8_000, |rng, time| alarm_noise(rng, time < ASSERT));
     log.add(ASSERT + 90_000, entry("INFO", "dosing feed: no data for 90 s, channel hidden from the panel"));
     log.add(
         at(6, 5, 12, 0),
@@ -113,19 +116,26 @@ fn alarms(root: &Path) -> io::Result<()> {
     log.write(&root.join("var/log/tankwarden/alarms.json"), "\n", stamp_json, Encode::Utf8)
 }
 
+/// A line of the alarm service.
+fn alarm_entry(severity: &str, text: &str) -> String {
+    json!({ "severity": severity, "component": "alarmd", "msg": text }).to_string()
+}
+
+/// What the alarm service says all night, with or without a feed from the dosing service.
+pub fn alarm_noise(rng: &mut Rng, has_feed: bool) -> String {
+    if has_feed && rng.u8(0..6) == 0 {
+        alarm_entry("INFO", &format!("dosing feed: {} within limits", tank(rng)))
+    } else {
+        let said = ["poll of temperature probes done", "panel refreshed", "water level normal"];
+        alarm_entry("INFO", said[rng.usize(..3)])
+    }
+}
+
 fn syslog(root: &Path) -> io::Result<()> {
     let mut rng = Rng::with_seed(13);
     let mut log = Log::default();
-    // Each line: priority, program, process id, structured data, message.
-    let line = |priority: u8, program: &str, pid: &str, text: &str| format!("{priority}|{program}|{pid}|{text}");
-    log.noise(&mut rng, (START, END), 6_000, |rng, _| match rng.u8(0..12) {
-        0..=2 => line(78, "cron", "611", "(root) CMD (test -x /usr/lib/tankwarden/rotate)"),
-        3..=4 => line(30, "timekeeper", "402", "clock in step, offset 0.4 ms"),
-        5 => line(38, "sshd", &rng.u16(3000..9000).to_string(), "Connection closed by 192.0.2.17 port 50114 [preauth]"),
-        6 => line(30, "systemd", "1", "Started tankwarden-rotate.service - Rotate Tankwarden logs."),
-        7 => line(6, "kernel", "-", "usb 2-1: reset full-speed USB device number 4"),
-        _ => line(30, "tankwardend", "1980", "all 12 channels polled"),
-    });
+    let line = syslog_line;
+    log.noise(&mut rng, (START, END), 6_000, |rng, _| syslog_noise(rng));
     log.add(at(2, 14, 33, 0), line(30, "tankwardend", "1980", "console keeper-desk: disconnected"));
     log.add(
         at(2, 14, 52, 0),
@@ -161,13 +171,33 @@ fn syslog(root: &Path) -> io::Result<()> {
         ASSERT + 36_010,
         line(27, "systemd", "1", "Failed to start tankwarden-dosing.service - Tankwarden dosing."),
     );
-    let dress = |time: Millis, line: &str| {
-        let mut parts = line.splitn(4, '|');
-        let mut next = || parts.next().unwrap_or_default();
-        let (priority, program, pid, text) = (next(), next(), next(), next());
-        format!("<{priority}>1 {}+02:00 pump-ctl {program} {pid} - - {text}", iso(time, ZONE, 'T'))
-    };
-    log.write(&root.join("var/log/syslog"), "\n", dress, Encode::Utf8)
+    log.write(&root.join("var/log/syslog"), "\n", dress_syslog, Encode::Utf8)
+}
+
+/// A line of the system's log before it has its time: priority, program, process id, message.
+fn syslog_line(priority: u8, program: &str, pid: &str, text: &str) -> String {
+    format!("{priority}|{program}|{pid}|{text}")
+}
+
+/// What the system's log says all night.
+pub fn syslog_noise(rng: &mut Rng) -> String {
+    let line = syslog_line;
+    match rng.u8(0..12) {
+        0..=2 => line(78, "cron", "611", "(root) CMD (test -x /usr/lib/tankwarden/rotate)"),
+        3..=4 => line(30, "timekeeper", "402", "clock in step, offset 0.4 ms"),
+        5 => line(38, "sshd", &rng.u16(3000..9000).to_string(), "Connection closed by 192.0.2.17 port 50114 [preauth]"),
+        6 => line(30, "systemd", "1", "Started tankwarden-rotate.service - Rotate Tankwarden logs."),
+        7 => line(6, "kernel", "-", "usb 2-1: reset full-speed USB device number 4"),
+        _ => line(30, "tankwardend", "1980", "all 12 channels polled"),
+    }
+}
+
+/// A line of the system's log as it is written.
+pub fn dress_syslog(time: Millis, line: &str) -> String {
+    let mut parts = line.splitn(4, '|');
+    let mut next = || parts.next().unwrap_or_default();
+    let (priority, program, pid, text) = (next(), next(), next(), next());
+    format!("<{priority}>1 {}+02:00 pump-ctl {program} {pid} - - {text}", iso(time, ZONE, 'T'))
 }
 
 /// The journal, exported: what the service manager and the kernel said.
@@ -263,7 +293,8 @@ pub fn keeper_desk(root: &Path, names: &dyn Fn(&str) -> String) -> io::Result<()
     write_dump(&system, &dumps::kernel_dump(DOWN + 14), DOWN + 14)
 }
 
-fn local(time: Millis) -> String {
+/// A moment by the console's clock.
+pub fn local(time: Millis) -> String {
     iso(time, ZONE, ' ')
 }
 
@@ -420,13 +451,7 @@ fn console(root: &Path) -> io::Result<()> {
     let mut rng = Rng::with_seed(21);
     let mut log = Log::default();
     log.noise(&mut rng, (START, END), 7_000, |rng, time| {
-        let logger = if time < at(2, 14, 40, 0) { "Console" } else { "Console5" };
-        match rng.u8(0..9) {
-            0..=4 => format!("INFO  [ui] {logger}.Panel - refreshed 6 tanks in {} ms", rng.u8(20..90)),
-            5..=6 => format!("DEBUG [feed] {logger}.Feed - GET /feed status 200"),
-            7 => format!("INFO  [feed] {logger}.Feed - GET /feed status 304"),
-            _ => format!("DEBUG [ui] {logger}.Idle - nothing to draw"),
-        }
+        console_noise(rng, if time < at(2, 14, 40, 0) { "Console" } else { "Console5" })
     });
     log.silence(at(2, 12, 41, 0), at(2, 14, 40, 0));
     log.silence(DOWN, at(2, 37, 2, 0));
@@ -452,14 +477,29 @@ fn console(root: &Path) -> io::Result<()> {
     )
 }
 
-fn bridge(root: &Path) -> io::Result<()> {
-    let mut rng = Rng::with_seed(22);
-    let mut log = Log::default();
-    log.noise(&mut rng, (START, END), 9_000, |rng, _| match rng.u8(0..5) {
+/// What the console says all night.
+pub fn console_noise(rng: &mut Rng, logger: &str) -> String {
+    match rng.u8(0..9) {
+        0..=4 => format!("INFO  [ui] {logger}.Panel - refreshed 6 tanks in {} ms", rng.u8(20..90)),
+        5..=6 => format!("DEBUG [feed] {logger}.Feed - GET /feed status 200"),
+        7 => format!("INFO  [feed] {logger}.Feed - GET /feed status 304"),
+        _ => format!("DEBUG [ui] {logger}.Idle - nothing to draw"),
+    }
+}
+
+/// What the bridge says all night.
+pub fn bridge_noise(rng: &mut Rng) -> String {
+    match rng.u8(0..5) {
         0..=2 => format!("[1312] INFO port COM4: {} frames passed", rng.u8(2..40)),
         3 => "[1312] DEBUG keep-alive answered, returned 0".to_owned(),
         _ => "[1312] INFO line quality 98 %".to_owned(),
-    });
+    }
+}
+
+fn bridge(root: &Path) -> io::Result<()> {
+    let mut rng = Rng::with_seed(22);
+    let mut log = Log::default();
+    log.noise(&mut rng, (START, END), 9_000, |rng, _| bridge_noise(rng));
     log.silence(DOWN, at(2, 37, 20, 0));
     log.add(at(2, 13, 9, 80), "[1312] WARN stop requested, 3 handles still open, waiting");
     log.add(
@@ -483,11 +523,7 @@ fn bridge(root: &Path) -> io::Result<()> {
 pub fn dose_gw(root: &Path) -> io::Result<()> {
     let mut rng = Rng::with_seed(31);
     let mut log = Log::default();
-    log.noise(&mut rng, (START, END), 8_000, |rng, _| match rng.u8(0..7) {
-        0..=3 => format!("<134>bridge[88]: valve {} answers", rng.u8(1..13)),
-        4..=5 => "<134>bridge[88]: keep-alive from pump-ctl".to_owned(),
-        _ => "<30>watchdog[12]: fed".to_owned(),
-    });
+    log.noise(&mut rng, (START, END), 8_000, |rng, _| gateway_noise(rng));
     log.add(PLAN + 90, "<133>bridge[88]: plan-0412: first frame has format 2, this gateway speaks format 1");
     for (try_, time) in refusals() {
         log.add(
@@ -499,23 +535,35 @@ pub fn dose_gw(root: &Path) -> io::Result<()> {
         );
     }
     log.add(ASSERT + 2_000, "<132>bridge[88]: peer pump-ctl closed the link");
-    gateway_file(root, "messages", log)?;
+    gateway_file(root, "messages", log, END)?;
     let mut serial = Log::default();
-    serial.noise(&mut rng, (START, END), 15_000, |rng, _| {
-        format!("<135>serial[91]: rx {} tx {} crc ok", rng.u16(100..900), rng.u16(100..900))
-    });
-    gateway_file(root, "serial.log", serial)
+    serial.noise(&mut rng, (START, END), 15_000, |rng, _| serial_noise(rng));
+    gateway_file(root, "serial.log", serial, END)
 }
 
-fn gateway_file(root: &Path, name: &str, log: Log) -> io::Result<()> {
+/// What the gateway says all night.
+pub fn gateway_noise(rng: &mut Rng) -> String {
+    match rng.u8(0..7) {
+        0..=3 => format!("<134>bridge[88]: valve {} answers", rng.u8(1..13)),
+        4..=5 => "<134>bridge[88]: keep-alive from pump-ctl".to_owned(),
+        _ => "<30>watchdog[12]: fed".to_owned(),
+    }
+}
+
+/// What the gateway's serial line says all night.
+pub fn serial_noise(rng: &mut Rng) -> String {
+    format!("<135>serial[91]: rx {} tx {} crc ok", rng.u16(100..900), rng.u16(100..900))
+}
+
+/// Writes a log of the gateway, whose clock is fast; the file's own time is that of `end` by the same clock.
+pub fn gateway_file(root: &Path, name: &str, log: Log, end: Millis) -> io::Result<()> {
     let dress = |time: Millis, line: &str| {
         let (priority, text) = line.split_once('>').unwrap_or(("<134", line));
         format!("{priority}>{} dose-gw {text}", bsd(time, ZONE + FAST))
     };
     let path = root.join("var/log").join(name);
     log.write(&path, "\n", dress, Encode::Utf8)?;
-    // The file's own time is by the gateway's clock as well.
-    set_time(&File::options().write(true).open(&path)?, END + FAST)
+    set_time(&File::options().write(true).open(&path)?, end + FAST)
 }
 
 fn write_dump(path: &Path, bytes: &[u8], time: Millis) -> io::Result<()> {

@@ -8,6 +8,7 @@
 //! notices that dosing alarms have stopped. The gateway's clock is 6 min 41 s fast, so that without correction the
 //! service seems to fail before the gateway has refused anything.
 
+mod before;
 mod dumps;
 mod elsewhere;
 mod event_log;
@@ -21,6 +22,18 @@ use std::path::Path;
 use boxclock_core::logbook::Story;
 
 pub use large::{Mix, Written, write_large};
+
+/// Which case is written.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Tale {
+    /// The night of the failure.
+    #[default]
+    Night,
+    /// The night before it, in which all goes well: what the bad one is compared with.
+    NightBefore,
+    /// The same failure at another site, where hosts, programs, folders and identifiers are called otherwise.
+    Elsewhere,
+}
 
 /// When the demo box is sealed: 12 April 2026, 08:00 UTC+02:00, in UTC nanoseconds.
 pub const SEALED_AT: i64 = 1_775_973_600 * 1_000_000_000;
@@ -39,14 +52,29 @@ pub fn write_demo(folder: &Path) -> io::Result<[&'static str; 3]> {
     hosts::pump_ctl(&folder.join("pump-ctl"))?;
     hosts::keeper_desk(&folder.join("keeper-desk"), &str::to_owned)?;
     hosts::dose_gw(&folder.join("dose-gw"))?;
-    Ok(["pump-ctl", "keeper-desk", "dose-gw"])
+    Ok(HOSTS)
 }
 
-/// Writes the same failure at another site, where hosts, programs, folders and identifiers are called otherwise, and gives the labels.
+/// Writes the hosts of a tale below `folder`, one folder each, and gives their labels.
 ///
 /// # Errors
 /// When a file cannot be written.
-pub fn write_elsewhere(folder: &Path) -> io::Result<[&'static str; 3]> {
+pub fn write_tale(tale: Tale, folder: &Path) -> io::Result<[&'static str; 3]> {
+    match tale {
+        Tale::Night => write_demo(folder),
+        Tale::NightBefore => {
+            before::night_before(folder)?;
+            Ok(HOSTS)
+        }
+        Tale::Elsewhere => write_elsewhere(folder),
+    }
+}
+
+/// The labels of the demo's hosts.
+const HOSTS: [&str; 3] = ["pump-ctl", "keeper-desk", "dose-gw"];
+
+/// Writes the same failure at another site, where hosts, programs, folders and identifiers are called otherwise, and gives the labels.
+fn write_elsewhere(folder: &Path) -> io::Result<[&'static str; 3]> {
     write_demo(folder)?;
     // The event log is written with its names: they are under its checksums.
     hosts::system_events(&folder.join("keeper-desk"), &elsewhere::renamed)?;
@@ -54,13 +82,22 @@ pub fn write_elsewhere(folder: &Path) -> io::Result<[&'static str; 3]> {
     Ok(["flow-mgr", "dosing-seat", "brine-x"])
 }
 
-/// The recipe of the application at the other site.
-pub fn recipe_elsewhere() -> String {
-    elsewhere::renamed(RECIPE)
+/// The recipe of a tale's application.
+pub fn recipe(tale: Tale) -> String {
+    if tale == Tale::Elsewhere { elsewhere::renamed(RECIPE) } else { RECIPE.to_owned() }
+}
+
+/// The story of a tale, as it was reported; of the night before there is nothing to report.
+pub fn story_of(tale: Tale) -> Story {
+    match tale {
+        Tale::Night => story(),
+        Tale::NightBefore => Story { title: "The night before: all tanks dosed".into(), ..Story::default() },
+        Tale::Elsewhere => story_elsewhere(),
+    }
 }
 
 /// The story at the other site.
-pub fn story_elsewhere() -> Story {
+fn story_elsewhere() -> Story {
     Story {
         title: "No mixing since the night".into(),
         happened: "In the morning nothing had been mixed since the night, and nobody was warned".into(),

@@ -14,6 +14,8 @@ pub type Millis = i64;
 pub const MIDNIGHT: Millis = 1_775_944_800_000;
 /// The aquarium's offset from UTC.
 pub const ZONE: Millis = 2 * 3_600_000;
+/// A day.
+pub const DAY: Millis = 86_400_000;
 /// The first moment of all logs: the evening before, 19:30.
 pub const START: Millis = MIDNIGHT - 4 * 3_600_000 - 1_800_000;
 /// The last moment of all logs: 06:40.

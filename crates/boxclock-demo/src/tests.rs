@@ -93,11 +93,41 @@ fn the_demo_case_tells_the_story() {
     assert!(times.is_sorted(), "{times:?}");
 }
 
+/// How many events pass a filter.
+fn count(case: &Case, loaded: &boxclock_core::case::Loaded, filter: &str) -> usize {
+    let filter = Filter::parse(filter, &case.zone).unwrap();
+    filter.rows(&CaseView::new(case.clone(), loaded.clone()), &Work::default()).unwrap().count()
+}
+
+#[test]
+fn in_the_night_before_all_goes_well() {
+    let (night, folder) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
+    write_demo(night.path()).unwrap();
+    write_tale(Tale::NightBefore, folder.path()).unwrap();
+    let (case, loaded) = open(folder.path());
+    // Each dose of the plan is given, and the gateway takes each of its frames; nothing is refused.
+    assert_eq!(count(&case, &loaded, "host=pump-ctl \"dose given\""), 36);
+    assert_eq!(count(&case, &loaded, "host=dose-gw accepted"), 36);
+    assert_eq!(count(&case, &loaded, "refused or failed or level>=error"), 0);
+    assert_eq!(count(&case, &loaded, "level>=warn"), 4, "the slow sensor, as on other evenings");
+    assert!(first(&case, &loaded, "\"plan nightly sent\"") < first(&case, &loaded, "\"plan nightly: 3 tanks\""));
+    // It is over before the other begins, and its logs are some of the same ones.
+    let (_, other_loaded) = open(night.path());
+    let (ends, begins) = (loaded.table.span.unwrap().1, other_loaded.table.span.unwrap().0);
+    assert!(ends < begins, "{ends} {begins}");
+    let names = |folder: &Path| files(folder).into_iter().map(|(path, _)| path).collect::<BTreeSet<_>>();
+    assert!(names(folder.path()).is_subset(&names(night.path())), "{:?}", names(folder.path()));
+}
+
 #[test]
 fn equal_seeds_give_equal_bytes() {
     let (one, other) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
     write_demo(one.path()).unwrap();
     write_demo(other.path()).unwrap();
+    assert!(files(one.path()) == files(other.path()));
+    let (one, other) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
+    write_tale(Tale::NightBefore, one.path()).unwrap();
+    write_tale(Tale::NightBefore, other.path()).unwrap();
     assert!(files(one.path()) == files(other.path()));
     let (one, other, third) =
         (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());

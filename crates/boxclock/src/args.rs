@@ -265,6 +265,9 @@ pub struct Demo {
     /// With --into: the same failure at another site, where hosts, programs and folders are called otherwise
     #[arg(long, requires = "into")]
     pub elsewhere: bool,
+    /// With --into: the night before the failure, in which all went well, to compare with
+    #[arg(long, requires = "into", conflicts_with = "elsewhere")]
+    pub night_before: bool,
     /// Write a large synthetic case of about this many MiB into a folder, not the demo case, and stop
     #[arg(long, value_name = "MIB", requires = "folder")]
     pub large: Option<u64>,

@@ -533,14 +533,19 @@ fn demo(arguments: &args::Demo) -> Ended {
         return Ok(Outcome::Done);
     }
     if let Some(into) = &arguments.into {
-        gathering::seal_demo(into, arguments.elsewhere)?;
+        let tale = match (arguments.elsewhere, arguments.night_before) {
+            (true, _) => boxclock_demo::Tale::Elsewhere,
+            (false, true) => boxclock_demo::Tale::NightBefore,
+            (false, false) => boxclock_demo::Tale::Night,
+        };
+        gathering::seal_demo(into, tale)?;
         return Ok(Outcome::Done);
     }
     let folder =
         platform::data_dir().ok_or_else(|| Failure::Because("no folder for data: set HOME or XDG_DATA_HOME".into()))?;
     let path = folder.join("demo").join(concat!("saltmere-", env!("CARGO_PKG_VERSION"), ".box.zip"));
     if !path.exists() {
-        gathering::seal_demo(&path, false)?;
+        gathering::seal_demo(&path, boxclock_demo::Tale::Night)?;
     }
     full_screen(&Reading { paths: vec![path], ..Reading::default() }, false)
 }

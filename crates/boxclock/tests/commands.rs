@@ -577,6 +577,28 @@ fn analyses_of_the_demo() {
 }
 
 #[test]
+fn the_night_before_says_what_is_different_in_this_one() {
+    let home = Home::new();
+    assert_eq!(home.run(&["demo", "--into", "night.box.zip"]).status, Some(0));
+    assert_eq!(home.run(&["demo", "--into", "before.box.zip", "--night-before"]).status, Some(0));
+    let found = home.run(&["compare", "night.box.zip", "before.box.zip", "--as", "jsonl"]).json();
+    let what = |one: &serde_json::Value| one["what"].as_str().unwrap_or_default().to_owned();
+    // The first is what the console asks the old bridge for; then what is refused now, and was taken before.
+    assert!(what(&found[0]).contains("asks for frame format 2"), "{found:#?}");
+    assert_eq!(found[0]["kind"], "outcome");
+    let place = |text: &str| found.iter().position(|one| what(one).contains(text));
+    let (refused, accepted) = (place("refused, NAK").unwrap(), place("accepted, valve opened").unwrap());
+    assert!(refused < 8 && accepted < 8, "{found:#?}");
+    assert_eq!(found[accepted]["kind"], "only-good");
+    let format = place("plan nightly sent").unwrap();
+    assert!(what(&found[format]).ends_with(": 2, and 1 on the good side"), "{}", what(&found[format]));
+    // The sensor that is slow on all evenings is no difference.
+    assert!(place("level sensor").is_none(), "{found:#?}");
+    let both = home.run(&["demo", "--into", "x.box.zip", "--night-before", "--elsewhere"]);
+    assert_eq!(both.status, Some(2), "{}", both.err);
+}
+
+#[test]
 fn two_sides_are_compared_and_one_is_wrong_usage() {
     let home = Home::new();
     home.write("bad/hosts/pump-ctl/etc/tw.ini", "[feed]\nspool=/srv/old\nlimit=3\n");

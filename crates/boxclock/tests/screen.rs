@@ -363,6 +363,12 @@ fn a_frame_is_followed_and_the_night_compared() {
     terminal.see(&["1 that do not matter are hidden"]);
     terminal.keys(&["u"]);
     terminal.see(&["Undone: difference that does not matter."]);
+    // This night against the one before.
+    assert_eq!(home.run(&["demo", "--into", "before.box.zip", "--night-before"]).status, Some(0));
+    terminal.keys(&["c", "Enter"]);
+    terminal.see(&["a box, a folder or a file from when or where it works"]);
+    terminal.line("before.box.zip");
+    terminal.see(&["asks for frame format 2", "accepted, valve opened"]);
     terminal.keys(&["q"]);
     terminal.see(&["ended with 0"]);
 }

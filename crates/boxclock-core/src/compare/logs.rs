@@ -428,6 +428,9 @@ fn values(sides: &Sides<'_>, places: &[usize], others: &[usize]) -> Option<Diffe
         bad.iter().zip(&good).filter(|(bad, good)| bad != good && !is_run_value(bad, good)).collect();
     let text = &sides.bad[places[0]].text;
     let (now, before) = changed.into_iter().find(|(now, _)| !names_a_run(text, now))?;
+    // What ends a part of the sentence is no part of the value.
+    let bare = |value: &str| value.trim_end_matches([',', ';', ':']).to_owned();
+    let (now, before) = (bare(now), bare(before));
     let steady = places.len().min(others.len()) > 1;
     let is_code = ["code", "status", "rc=", "exit", "returned", "result"]
         .iter()

@@ -255,24 +255,21 @@ pub fn check(arguments: &args::Check) -> Ended {
     )))
 }
 
-/// Writes the three hosts of the demo story to a temporary folder and gathers them by recipes; `elsewhere` is the same failure at
-/// another site.
-pub fn seal_demo(into: &Path, elsewhere: bool) -> Result<(), Failure> {
+/// Writes the three hosts of a tale of the demo to a temporary folder and gathers them by recipes.
+pub fn seal_demo(into: &Path, tale: boxclock_demo::Tale) -> Result<(), Failure> {
     let cannot = |error: io::Error| Failure::Because(format!("cannot write the demo case {}: {error}", into.display()));
     let folder = into.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
     std::fs::create_dir_all(folder).map_err(cannot)?;
     let hosts = folder.join(format!(".demo-{}", std::process::id()));
     std::fs::create_dir_all(&hosts).map_err(cannot)?;
-    let write = if elsewhere { boxclock_demo::write_elsewhere } else { boxclock_demo::write_demo };
-    let written = write(&hosts).map_err(cannot).and_then(|labels| {
+    let written = boxclock_demo::write_tale(tale, &hosts).map_err(cannot).and_then(|labels| {
         let mut known = Recipes::shipped();
-        let recipe = if elsewhere { boxclock_demo::recipe_elsewhere() } else { boxclock_demo::RECIPE.into() };
-        known.add("tankwarden.toml", &recipe);
+        known.add("tankwarden.toml", &boxclock_demo::recipe(tale));
         Ok(gather::pack(
             &PackOptions {
                 hosts: labels.iter().map(|label| ((*label).to_owned(), hosts.join(label))).collect(),
                 into: into.to_path_buf(),
-                story: if elsewhere { boxclock_demo::story_elsewhere() } else { boxclock_demo::story() },
+                story: boxclock_demo::story_of(tale),
                 zone: Some("+02:00".into()),
                 host_zones: labels.iter().map(|label| ((*label).to_owned(), "+02:00".to_owned())).collect(),
                 now: boxclock_demo::SEALED_AT,
