@@ -5,7 +5,10 @@
 //! [`Evidence`]. Sources: strftime(3) and its `%x %X %c` in the locales of the C library, RFC 5322 section 3.3, the
 //! date formats of the Unicode CLDR for the languages in [`MONTHS`]; two-digit years as POSIX `%y` reads them.
 
+use std::cell::RefCell;
+
 use super::scan::{self, Civil, digits, is_digit, zone_of};
+use super::{SECOND, Zone};
 
 /// The order of the numbers of a date that is written in numbers only.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -66,6 +69,9 @@ pub fn dated(bytes: &[u8], order: DateOrder) -> Option<(Civil, usize)> {
         at = month_name_day(bytes, at, &mut civil)?;
     }
     at = zone_of(bytes, at, &mut civil);
+    if civil.offset.is_none() && civil.year != 0 {
+        at = place_of_zone(bytes, at, &mut civil);
+    }
     if civil.year == 0 {
         // `Sun Apr 12 02:31:07 CEST 2026`: the year is last, and what stands before it is a zone.
         if civil.offset.is_none() {
@@ -76,6 +82,38 @@ pub fn dated(bytes: &[u8], order: DateOrder) -> Option<(Civil, usize)> {
         at = year + 4;
     }
     civil.is_valid().then_some((civil, at))
+}
+
+/// Reads a place of the tz database in front of a closing bracket: `[12-Apr-2026 02:31:07 Europe/Lisbon]`.
+fn place_of_zone(bytes: &[u8], at: usize, civil: &mut Civil) -> usize {
+    const LONGEST: usize = 40;
+    let rest = bytes.get(at + 1..).unwrap_or_default();
+    let is_of_name = |byte: &&u8| byte.is_ascii_alphanumeric() || matches!(byte, b'/' | b'_' | b'-' | b'+');
+    let length = rest.iter().take(LONGEST).take_while(is_of_name).count();
+    let Some(name) = rest.get(..length).and_then(|name| str::from_utf8(name).ok()) else { return at };
+    let is_place = name.starts_with(|first: char| first.is_ascii_uppercase()) && name.contains('/');
+    if bytes.get(at) != Some(&b' ') || !is_place || rest.get(length) != Some(&b']') {
+        return at;
+    }
+    let Some(local) = civil.to_ns() else { return at };
+    // A file has one zone: the last that was asked for is the next.
+    thread_local! {
+        static LAST: RefCell<Option<(String, Option<Zone>)>> = const { RefCell::new(None) };
+    }
+    let offset = LAST.with_borrow_mut(|last| {
+        if last.as_ref().is_none_or(|(known, _)| known != name) {
+            *last = Some((name.to_owned(), Zone::parse(name).ok()));
+        }
+        let zone = last.as_ref()?.1.as_ref()?;
+        i32::try_from(local.saturating_sub(zone.to_utc(local)) / SECOND).ok()
+    });
+    match offset {
+        Some(offset) => {
+            civil.offset = Some(offset);
+            at + 1 + length
+        }
+        None => at,
+    }
 }
 
 /// Steps over the zone that date(1) writes before the year, also one of several meanings (`CST`) or of none that is known: its times

@@ -54,7 +54,10 @@ const KINDS: [(&str, Reader); 35] = [
     (r"Unhandled exception\. ?", runtimes::dotnet),
     (r"^Timeout \(\d+:\d\d:\d\d", hangs::python),
     (r"^Found one Java-level deadlock:", hangs::java),
-    (r"(?:PHP )?Fatal error:\s+\S.{0,400}(?: in \S+:| on line )\d+", scripts::php),
+    (
+        r"(?:PHP )?Fatal error:\s+\S.{0,400}(?: in \S+:| on line )\d+|^Uncaught [\w\\]+(?:: .{0,400})? in \S+:\d+\s*$|^Allowed memory size of \d+ bytes exhausted",
+        scripts::php,
+    ),
     (r"^\S+:\d+:in [`'].{1,120}': .*\([A-Z][\w:]*\)$", scripts::ruby),
     (r"^(?:\S+:\d+: )?\[BUG\] ", scripts::ruby_fault),
     (r"^(?:\S+: )?\S+:\d+: (?:.{1,200}: )?Assertion `|^Assertion failed: ", aborts::assertion),

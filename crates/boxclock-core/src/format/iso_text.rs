@@ -120,7 +120,7 @@ impl LineFormat for IsoText {
     }
 
     fn version(&self) -> u32 {
-        4
+        5
     }
 
     fn record(&self, text: &str, hint: Hint) -> Record {

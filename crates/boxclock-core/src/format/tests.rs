@@ -104,6 +104,27 @@ fn rfc5424_examples() {
 }
 
 #[test]
+fn what_php_logs_has_the_zone_and_the_kind_of_error_that_it_names() {
+    for (line, expected) in [
+        ("[12-Apr-2026 02:31:07 UTC] PHP Notice:  lost", "2026-04-12T02:31:07.000Z 10   -/- lost"),
+        // Lisbon and Berlin are an hour and two ahead in April, and in winter none and one.
+        ("[12-Apr-2026 02:31:07 Europe/Lisbon] PHP Fatal error:  lost", "2026-04-12T01:31:07.000Z 21   -/- lost"),
+        ("[12-Jan-2026 02:31:07 Europe/Berlin] PHP Warning:  lost", "2026-01-12T01:31:07.000Z 13   -/- lost"),
+        (
+            "[12-Apr-2026 02:31:07 America/Argentina/Ushuaia] PHP Deprecated:  lost",
+            "2026-04-12T05:31:07.000Z 10   -/- lost",
+        ),
+        ("[12-Apr-2026 02:31:07 Europe/Berlin] lost by hand", "2026-04-12T00:31:07.000Z 0   -/- lost by hand"),
+        // No such place: the time is without a zone, as it was.
+        ("[12-Apr-2026 02:31:07 Reef/Seven] lost", "2026-04-12T02:31:07.000~ 0   -/- Reef/Seven] lost"),
+        ("[12-Apr-2026 02:31:07] PHP lost", "2026-04-12T02:31:07.000~ 0   -/- PHP lost"),
+    ] {
+        let hint = by_name("iso-text").unwrap().fit(&[line.as_bytes()]).hint;
+        assert_eq!(head_with("iso-text", line, hint), expected, "{line}");
+    }
+}
+
+#[test]
 fn iso_text_shapes() {
     let local = "2026-04-12T02:31:07.442~";
     for (line, expected) in [

@@ -7,10 +7,11 @@ use crate::crash::Kind;
 /// Lines of one report that are looked at.
 const MOST_LINES: usize = 2000;
 
-/// `PHP Fatal error:  Uncaught Error: … in pump.php:3`, with its stack; memory that was used up; any other fatal error.
+/// `PHP Fatal error:  Uncaught Error: … in pump.php:3`, with its stack; memory that was used up; any other fatal error. Where the head of
+/// the record said "PHP Fatal error", what is left of it.
 pub(super) fn php(lines: &[TextLine]) -> Option<Told> {
     static FIRST: Pattern = Pattern::new(
-        r"(?:PHP )?Fatal error:\s+(?:Uncaught (?P<name>[\w\\]+)(?:: (?P<message>.*?))?|(?P<other>.+?)) in (?P<file>\S+?)(?::| on line )(?P<line>\d+)$",
+        r"^(?:(?:.*\b)?Fatal error:\s+)?(?:Uncaught (?P<name>[\w\\]+)(?:: (?P<message>.*?))?|(?P<other>.+?)) in (?P<file>\S+?)(?::| on line )(?P<line>\d+)$",
     );
     static FRAME: Pattern =
         Pattern::new(r"^#\d+ (?:(?P<file>.+?)\((?P<line>\d+)\): |\[internal function\]: )(?P<function>[^\s(]+)\(");

@@ -17,6 +17,11 @@ fn what_scripts_say_when_nothing_catches_their_error() {
     let places: Vec<Option<u32>> = php.crash.frames.iter().map(|at| at.line).collect();
     assert_eq!(places, [Some(2), Some(3), Some(4)]);
     assert_eq!(php.lines, sample("php-uncaught.txt").trim_end().lines().count());
+    // Behind a time, "PHP Fatal error" is the level of the record, and no part of its text.
+    let in_log = sample("php-uncaught.txt").replacen("PHP Fatal error:  ", "", 1);
+    assert_eq!(told(&in_log).unwrap().crash.frames, php.crash.frames);
+    let memory = told(&sample("php-memory.txt").replacen("PHP Fatal error:  ", "", 1)).unwrap().crash;
+    assert_eq!(memory.what.kind, Kind::OutOfMemory);
     let memory = told(&sample("php-memory.txt")).unwrap().crash;
     assert_eq!(memory.what.kind, Kind::OutOfMemory);
     assert_eq!(memory.frames[0].line, Some(2));
@@ -142,6 +147,7 @@ fn lines_that_only_sound_like_an_end() {
         "Assertion failed: see the manual",
         "tests/pump.c: Assertion `n' is checked below",
         "Fatal error: no gauge",
+        "Uncaught gauges in the reef:7 of them",
         "/srv/pump/r.rb:6:in `dose': method redefined (Warning)",
         "[BUGS] three are open",
         "Timeout (30 s) waiting for the gauge!",
