@@ -110,7 +110,7 @@ fn story_elsewhere() -> Story {
 }
 
 /// The story as the keeper on duty reported it.
-pub fn story() -> Story {
+fn story() -> Story {
     Story {
         title: "Saltmere dosing alarms stopped".into(),
         happened: "At 06:05 the keeper on duty saw that no dosing alarms had come in since the night".into(),

@@ -114,8 +114,8 @@ impl Signs {
     /// Whether the program of one of two messages of different programs says that word all the time: it then is as good as its name.
     pub(super) fn is_everyday_of_one(&self, a: &Sign, b: &Sign, word: u32) -> bool {
         let is_plain = self.lexicon.word(word).bytes().all(|byte| byte.is_ascii_alphabetic());
-        let owners = [a, b].into_iter().filter_map(|sign| self.owner_of_kind.get(sign.message as usize));
-        is_plain && owners.into_iter().any(|owner| self.everyday.contains(&(*owner, word)))
+        let mut owners = [a, b].into_iter().filter_map(|sign| self.owner_of_kind.get(sign.message as usize));
+        is_plain && owners.any(|owner| self.everyday.contains(&(*owner, word)))
     }
 
     /// Whether two messages would share that word anyway: they are of one kind, or of one program that says it all the time.

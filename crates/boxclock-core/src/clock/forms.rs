@@ -88,11 +88,13 @@ pub fn dated(bytes: &[u8], order: DateOrder) -> Option<(Civil, usize)> {
 fn place_of_zone(bytes: &[u8], at: usize, civil: &mut Civil) -> usize {
     const LONGEST: usize = 40;
     let rest = bytes.get(at + 1..).unwrap_or_default();
+    if bytes.get(at) != Some(&b' ') || !rest.first().is_some_and(u8::is_ascii_uppercase) {
+        return at;
+    }
     let is_of_name = |byte: &&u8| byte.is_ascii_alphanumeric() || matches!(byte, b'/' | b'_' | b'-' | b'+');
     let length = rest.iter().take(LONGEST).take_while(is_of_name).count();
     let Some(name) = rest.get(..length).and_then(|name| str::from_utf8(name).ok()) else { return at };
-    let is_place = name.starts_with(|first: char| first.is_ascii_uppercase()) && name.contains('/');
-    if bytes.get(at) != Some(&b' ') || !is_place || rest.get(length) != Some(&b']') {
+    if !name.contains('/') || rest.get(length) != Some(&b']') {
         return at;
     }
     let Some(local) = civil.to_ns() else { return at };

@@ -1,19 +1,13 @@
 //! Stacks of programs that do not go on: what Python's `faulthandler` prints when a time is over, and the deadlock that a thread dump of
 //! the JVM names.
 
-use super::{Pattern, TextLine, Told, frame_in, hex, number, part};
+use super::runtimes::{JAVA_FRAME, PYTHON_FRAME, frame_of, python_thread, texts};
+use super::{Pattern, TextLine, Told, part};
 use crate::crash::{Kind, Thread};
-
-/// Lines of one dump that are looked at.
-const MOST_LINES: usize = 20_000;
 
 /// `Timeout (0:00:30)!` and the stacks of all threads.
 pub(super) fn python(lines: &[TextLine]) -> Option<Told> {
     static FIRST: Pattern = Pattern::new(r"^Timeout \((?P<time>\d+:\d\d:\d\d(?:\.\d+)?)\)!$");
-    static THREAD: Pattern = Pattern::new(
-        r"^(?:Current thread|Thread) (?P<id>0x[0-9a-f]+)(?: \[(?P<name>[^\]]*)\])? \(most recent call first\)",
-    );
-    static FRAME: Pattern = Pattern::new(r#"^\s+File "(?P<file>[^"]+)", line (?P<line>\d+) in (?P<function>.+)$"#);
     let found = FIRST.of(&lines.first()?.text)?;
     let mut told = Told { lines: 1, ..Told::default() };
     let crash = &mut told.crash;
@@ -22,13 +16,11 @@ pub(super) fn python(lines: &[TextLine]) -> Option<Told> {
     crash.what.name = Some("timeout".into());
     crash.what.detail = part(&found, "time");
     crash.what.words = Some("it did not go on within the time that it had set itself".into());
-    for (index, line) in lines.iter().enumerate().take(MOST_LINES).skip(1) {
-        let text = line.text.as_str();
-        if let Some(found) = THREAD.of(text) {
-            let id = hex(&found, "id").and_then(|id| u32::try_from(id & 0xFFFF_FFFF).ok()).unwrap_or(0);
-            crash.threads.push(Thread { id, name: part(&found, "name"), ..Thread::default() });
-        } else if let (Some(found), Some(thread)) = (FRAME.of(text), crash.threads.last_mut()) {
-            thread.frames.push(frame_in(part(&found, "function"), part(&found, "file"), number(&found, "line")));
+    for (index, text) in texts(lines).skip(1) {
+        if let Some((thread, _)) = python_thread(text) {
+            crash.threads.push(thread);
+        } else if let (Some(found), Some(thread)) = (PYTHON_FRAME.of(text), crash.threads.last_mut()) {
+            thread.frames.push(frame_of(&found));
         } else if !text.trim().is_empty() {
             break;
         }
@@ -45,14 +37,7 @@ pub(super) fn python(lines: &[TextLine]) -> Option<Told> {
 /// `Found one Java-level deadlock:` and the threads that wait for each other.
 pub(super) fn java(lines: &[TextLine]) -> Option<Told> {
     static NAME: Pattern = Pattern::new(r#"^"(?P<name>[^"]{1,200})":$"#);
-    static FRAME: Pattern = Pattern::new(
-        r"^\s+at (?:[\w.]+(?:@[^/]*)?/)?(?P<function>[\w.$<>/]+)\((?:(?P<file>[^:() ]+\.\w+)(?::(?P<line>\d+))?|[^()]*)\)",
-    );
     static END: Pattern = Pattern::new(r"^Found \d+ deadlocks?\.$");
-    let first = &lines.first()?.text;
-    if !(first.starts_with("Found one Java-level deadlock:") || first.contains("Java-level deadlock")) {
-        return None;
-    }
     let mut told = Told { lines: 1, ..Told::default() };
     let crash = &mut told.crash;
     crash.process = Some("java".into());
@@ -60,13 +45,15 @@ pub(super) fn java(lines: &[TextLine]) -> Option<Told> {
     crash.what.name = Some("deadlock".into());
     crash.what.words = Some("threads wait for each other: neither can go on".into());
     let mut is_stack = false;
-    for (index, line) in lines.iter().enumerate().take(MOST_LINES).skip(1) {
-        let text = line.text.as_str();
+    for (index, text) in texts(lines).skip(1) {
         is_stack |= text.starts_with("Java stack information");
         if let Some(found) = NAME.of(text).filter(|_| is_stack) {
             crash.threads.push(Thread { name: part(&found, "name"), ..Thread::default() });
-        } else if let (Some(found), Some(thread), true) = (FRAME.of(text), crash.threads.last_mut(), is_stack) {
-            thread.frames.push(frame_in(part(&found, "function"), part(&found, "file"), number(&found, "line")));
+        } else if let (Some(found), Some(thread), true) = (JAVA_FRAME.of(text), crash.threads.last_mut(), is_stack) {
+            thread.frames.push(frame_of(&found));
+        } else if !crash.threads.is_empty() && !text.trim().is_empty() && !text.starts_with('\t') && !END.is_in(text) {
+            // The dump was cut off, and something else goes on.
+            break;
         }
         told.lines = index + 1;
         if END.is_in(text) {

@@ -14,7 +14,8 @@ use crate::crash::{Kind, Module, Thread};
 /// Lines of one report that are looked at.
 const MOST_LINES: usize = 20_000;
 
-fn texts(lines: &[TextLine]) -> impl Iterator<Item = (usize, &str)> {
+/// The texts of the lines of one report, with how many stand before each.
+pub(super) fn texts(lines: &[TextLine]) -> impl Iterator<Item = (usize, &str)> {
     lines.iter().take(MOST_LINES).enumerate().map(|(index, line)| (index, line.text.as_str()))
 }
 
@@ -155,13 +156,34 @@ fn without_offset(name: &str) -> String {
     name.rsplit_once("+0x").map_or(name, |(name, _)| name).trim().to_owned()
 }
 
+/// A frame and a thread as `faulthandler` prints them.
+pub(super) static PYTHON_FRAME: Pattern =
+    Pattern::new(r#"^\s+File "(?P<file>[^"]+)", line (?P<line>\d+) in (?P<function>.+)$"#);
+static PYTHON_THREAD: Pattern = Pattern::new(
+    r"^(?P<current>Current thread|Thread) (?P<id>0x[0-9a-f]+)(?: \[(?P<name>[^\]]*)\])? \(most recent call first\)",
+);
+
+/// A thread as `faulthandler` begins it, and whether it is the one that failed.
+pub(super) fn python_thread(text: &str) -> Option<(Thread, bool)> {
+    let found = PYTHON_THREAD.of(text)?;
+    let id = hex(&found, "id").map_or(0, |id| (id & 0xFFFF_FFFF).try_into().unwrap_or(0));
+    let thread = Thread { id, name: part(&found, "name"), ..Thread::default() };
+    Some((thread, &found["current"] == "Current thread"))
+}
+
+/// A frame of Java, behind the name of its module.
+pub(super) static JAVA_FRAME: Pattern = Pattern::new(
+    r"^\s+at (?:[\w.@-]+//?)?(?P<function>[\w.$<>/-]+)\((?:(?P<file>[\w$]+\.\w+)(?::(?P<line>\d+))?|[^)]*)\)",
+);
+
+/// A frame with what its pattern found of function, file and line.
+pub(super) fn frame_of(found: &regex::Captures<'_>) -> Frame {
+    frame_in(part(found, "function"), part(found, "file"), number(found, "line"))
+}
+
 /// A fatal error of Python, with the threads that its fault handler prints.
 pub(super) fn python_fatal(lines: &[TextLine]) -> Option<Told> {
     static FIRST: Pattern = Pattern::new(r"Fatal Python error: (?P<what>[^:]+?)(?:: (?P<message>.*))?$");
-    static FRAME: Pattern = Pattern::new(r#"^\s+File "(?P<file>[^"]+)", line (?P<line>\d+) in (?P<function>.+)$"#);
-    static THREAD: Pattern = Pattern::new(
-        r"^(?P<current>Current thread|Thread) (?P<id>0x[0-9a-f]+)(?: \[(?P<name>[^\]]*)\])? \(most recent call first\)",
-    );
     let found = FIRST.of(&lines.first()?.text)?;
     let mut told = Told { lines: 1, ..Told::default() };
     let crash = &mut told.crash;
@@ -180,15 +202,13 @@ pub(super) fn python_fatal(lines: &[TextLine]) -> Option<Told> {
         }
     }
     crash.what.detail = message;
-    let (mut current, mut any) = (true, 0_usize);
+    let mut current = true;
     for (index, text) in texts(lines).skip(1) {
-        if let Some(found) = THREAD.of(text) {
-            current = &found["current"] == "Current thread" || (any == 0 && !text.starts_with("Thread"));
-            any += 1;
-            let id = hex(&found, "id").map_or(0, |id| (id & 0xFFFF_FFFF).try_into().unwrap_or(0));
-            crash.threads.push(Thread { id, name: part(&found, "name"), ..Thread::default() });
-        } else if let Some(found) = FRAME.of(text) {
-            let at = frame_in(part(&found, "function"), part(&found, "file"), number(&found, "line"));
+        if let Some((thread, is_current)) = python_thread(text) {
+            current = is_current;
+            crash.threads.push(thread);
+        } else if let Some(found) = PYTHON_FRAME.of(text) {
+            let at = frame_of(&found);
             if current {
                 crash.frames.push(at);
             } else if let Some(thread) = crash.threads.last_mut() {
@@ -513,9 +533,6 @@ pub(super) fn node_report(lines: &[TextLine]) -> Option<Told> {
 pub(super) fn java_uncaught(lines: &[TextLine]) -> Option<Told> {
     static FIRST: Pattern =
         Pattern::new(r#"Exception in thread "(?P<thread>[^"]+)" (?P<name>[\w.$]+)(?:: (?P<message>.*))?$"#);
-    static FRAME: Pattern = Pattern::new(
-        r"^\s+at (?:[\w.@-]+//?)?(?P<function>[\w.$<>/-]+)\((?:(?P<file>[\w$]+\.\w+)(?::(?P<line>\d+))?|[^)]*)\)",
-    );
     let found = FIRST.of(&lines.first()?.text)?;
     let mut told = Told { lines: 1, ..Told::default() };
     let crash = &mut told.crash;
@@ -528,9 +545,8 @@ pub(super) fn java_uncaught(lines: &[TextLine]) -> Option<Told> {
     }
     crash.threads.push(Thread { id: 0, name: part(&found, "thread"), ..Thread::default() });
     for (index, text) in texts(lines).skip(1) {
-        if let Some(found) = FRAME.of(text) {
-            let at = frame_in(part(&found, "function"), part(&found, "file"), number(&found, "line"));
-            crash.frames.push(at);
+        if let Some(found) = JAVA_FRAME.of(text) {
+            crash.frames.push(frame_of(&found));
         } else if text.starts_with("Caused by: ") {
             // The frames of the innermost cause are the telling ones.
             crash.frames.clear();

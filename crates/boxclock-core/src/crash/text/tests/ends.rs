@@ -63,6 +63,9 @@ fn programs_that_do_not_go_on() {
     assert_eq!(java.crash.threads[1].frames[0].file.as_deref(), Some("K.java"));
     let ended = sample("java-deadlock.txt").lines().position(|line| line == "Found 1 deadlock.").unwrap();
     assert_eq!(java.lines, ended + 1);
+    let cut =
+        sample("java-deadlock.txt").replace("Found 1 deadlock.", "2026-04-12 02:31:07 INFO fed tank 3\nfed tank 4");
+    assert_eq!(told(&cut).unwrap().lines, ended, "what another line says is not of the dump");
     let go = told(&sample("go-waits.txt")).unwrap().crash;
     assert_eq!(go.what.kind, Kind::Hang);
     assert_eq!(stack(&go)[0], "main.pumpFail", "it waits in Go's own library, but that is not who is asked");
@@ -147,6 +150,7 @@ fn lines_that_only_sound_like_an_end() {
         "Assertion failed: see the manual",
         "tests/pump.c: Assertion `n' is checked below",
         "Fatal error: no gauge",
+        "Uncaught TypeError: no gauge in /srv/panel/app.js:3",
         "Uncaught gauges in the reef:7 of them",
         "/srv/pump/r.rb:6:in `dose': method redefined (Warning)",
         "[BUGS] three are open",
