@@ -20,6 +20,8 @@ const COMMON_PHRASE_MOST: f64 = 0.5;
 /// most that anything else does.
 const MOVED_BY_CLOCK: f64 = 0.8;
 const MOVED_BY_OTHERS: f64 = 0.25;
+/// How telling a word that all programs use has to be, so that it ties two messages of one program.
+const SELDOM_SAID: f64 = 2.3;
 /// How much a word that all programs use counts.
 const COMMON_SHARE: f64 = 0.7;
 
@@ -140,6 +142,8 @@ impl<'a> Links<'a> {
         let mut weights: Vec<(f64, u32)> = shared(&a.words, &b.words)
             .filter(|id| !self.of_programs[*id as usize])
             .filter(|id| !self.signs.is_said_anyway(a, b, *id))
+            // Who did something is not what it was done to.
+            .filter(|id| !(matches!(a.class, Class::Deed | Class::Person) && self.signs.people.contains(id)))
             .map(|id| (self.weight(id), id))
             .collect();
         // Of a name and its parts, the whole name.
@@ -196,7 +200,8 @@ impl<'a> Links<'a> {
         }
         let is_specific = best >= 2.5 && !is_common && !is_everyday;
         // Unrelated trouble of the same program is no cause.
-        let is_passing = a.kind == SignKind::Once && (a.bad >= 0.7 || a.bad >= 0.5 && a.change < 0.8);
+        let is_state = a.class == Class::State && a.bad < 0.7;
+        let is_passing = a.kind == SignKind::Once && !is_state && (a.bad >= 0.7 || a.bad >= 0.5 && a.change < 0.8);
         let same_program = shared(&a.identity, &b.identity).next();
         for (one, other) in [(a, b), (b, a)] {
             let name = shared(&one.identity, &other.words).find(|id| !self.common[*id as usize]);
@@ -218,7 +223,10 @@ impl<'a> Links<'a> {
             (strength, why) = (0.5, Some(Why::Names(name)));
         }
         if let Some(name) = same_program.filter(|_| !is_passing) {
-            if strength < 0.45 {
+            if is_common && best >= SELDOM_SAID {
+                // A word of all programs, that this one says of little else.
+                (strength, by_name_alone) = (f64::max(strength, COMMON_PHRASE_MOST), false);
+            } else if strength < 0.45 {
                 (strength, why, by_name_alone) = (0.45, Some(Why::SameProgram(name)), true);
             } else {
                 strength = f64::min(0.97, strength + 0.1);
@@ -300,7 +308,11 @@ impl<'a> Links<'a> {
             Some(Why::AtOnce | Why::NextLine) => true,
             // A change of that program that has such effects says more.
             Some(Why::SameProgram(_) | Why::Program(_) | Why::Host(_)) => effects == 0 || b.bad < 0.5,
-            Some(Why::Names(_)) => is_everyday && (effects == 0 || b.bad < 0.5),
+            Some(Why::Names(_)) => {
+                // Where its words leave open whether something was changed, a word of all programs is not enough.
+                let is_loose = is_common && change < 0.8 && same_program.is_none();
+                (is_everyday || is_loose) && (effects == 0 || b.bad < 0.5)
+            }
             _ => false,
         };
         why.map(|why| Link { strength, why, by_name_alone })

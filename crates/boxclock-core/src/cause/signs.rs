@@ -108,6 +108,8 @@ pub(super) struct Signs {
     of_kind: HashSet<(u32, u32)>,
     /// The word of each host's name.
     pub hosts: Vec<Option<u32>>,
+    /// The words that are accounts of people.
+    pub people: HashSet<u32>,
 }
 
 impl Signs {
@@ -248,6 +250,8 @@ impl Finder<'_> {
         let component = event.component().to_owned();
         let (change, class) = match wording::change(&text) {
             (_, Class::None) => wording::change_by(&component),
+            // What goes on from then on is no single act.
+            (_, Class::Done) if kind != SignKind::Once => (0.0, Class::None),
             other => other,
         };
         let log = (!self.shared[source]).then(|| self.view.case.sources[source].name.as_str());
@@ -515,7 +519,8 @@ impl Finder<'_> {
         let lexicon = &self.signs.lexicon;
         let is_program = |name: &str| lexicon.known(name).is_some_and(|id| programs.contains(&id));
         for sign in &mut self.signs.list {
-            let is_told_apart = sign.kind != SignKind::Once || sign.class != Class::None || sign.bad >= 0.5;
+            let is_told_apart =
+                sign.kind != SignKind::Once || !matches!(sign.class, Class::None | Class::Done) || sign.bad >= 0.5;
             if !is_told_apart && people::was_done_by_one(&sign.text, &self.accounts, is_program) {
                 (sign.change, sign.class) = (DONE_BY_A_PERSON, Class::Deed);
             }
@@ -540,6 +545,8 @@ impl Finder<'_> {
         let named = hosts.map(|host| (host.len() > 2).then(|| signs.lexicon.id(&host.to_lowercase())));
         let named: Vec<_> = named.collect();
         signs.hosts = named;
+        let known = self.accounts.iter().filter_map(|account| signs.lexicon.known(account));
+        signs.people = known.collect();
         self.signs
     }
 }

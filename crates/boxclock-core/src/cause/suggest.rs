@@ -26,6 +26,11 @@ const NO_NEWS: f64 = 0.35;
 /// How much a word of the story counts for the symptom where a change names it too.
 const BLAMED_SHARE: f64 = 0.4;
 
+/// How much what happened once and names what then is trouble can be a root, where its words tell of no change; and how surely it has to
+/// name that.
+const OCCURRENCE: f64 = 0.6;
+const NAMES_TROUBLE: f64 = 0.6;
+
 /// What is known of a sign as a step to the symptom.
 #[derive(Clone, Default)]
 struct Step {
@@ -68,6 +73,10 @@ pub(super) fn suggest(view: &CaseView, signs: &Signs) -> Vec<Suggestion> {
     search.symptom_time = signs.list[symptom].time;
     search.judge_changes();
     search.reach_back();
+    let found = search.suggestions(symptom);
+    if found.first().is_some_and(|first| first.provable) || !search.count_occurrences() {
+        return found;
+    }
     search.suggestions(symptom)
 }
 
@@ -287,6 +296,29 @@ impl Search<'_> {
         }
     }
 
+    /// What happened once, was no trouble, and names what then is trouble, can be a root whatever its words: nobody knows all words by
+    /// which programs tell of a change. Gives whether there is any.
+    fn count_occurrences(&mut self) -> bool {
+        let mut is_any = false;
+        for at in 0..self.signs.list.len() {
+            let sign = &self.signs.list[at];
+            let is_plain = sign.kind == SignKind::Once && sign.count == 1 && sign.bad < 0.5;
+            let is_untold = matches!(sign.class, Class::None | Class::Done);
+            let names_trouble = || {
+                let next = self.steps[at]
+                    .next
+                    .as_ref()
+                    .filter(|(_, strength, why)| *strength >= NAMES_TROUBLE && matches!(why, Why::Names(_)));
+                next.is_some_and(|(next, ..)| self.signs.list[*next].bad >= 0.5)
+            };
+            if is_plain && is_untold && names_trouble() {
+                self.links.change[at] = self.links.change[at].max(OCCURRENCE);
+                is_any = true;
+            }
+        }
+        is_any
+    }
+
     fn link(&self, at: usize, later: usize) -> Option<Link> {
         self.links.between(at, later)
     }
@@ -376,7 +408,7 @@ impl Search<'_> {
         let sign = &self.signs.list[at];
         let others = times.get(&(sign.host, sign.message)).map(Vec::as_slice).unwrap_or_default();
         sign.kind == SignKind::Once
-            && matches!(sign.class, Class::Change | Class::Person | Class::Start)
+            && matches!(sign.class, Class::Change | Class::Person | Class::Start | Class::Done)
             && others
                 .iter()
                 .any(|other| sign.time.abs_diff(*other) > APART.unsigned_abs() && *other < self.symptom_time)
@@ -412,6 +444,36 @@ impl Search<'_> {
         steps > 1
     }
 
+    /// Whether a program was started soon after a change that names it, and at once did what then lasts.
+    fn took_effect_at_once(&self, at: usize) -> bool {
+        let list = &self.signs.list;
+        let change = &list[at];
+        let mut onset = at;
+        while let Some((next, ..)) = self.steps[onset].next.as_ref().filter(|_| list[onset].kind != SignKind::Onset) {
+            onset = *next;
+        }
+        if list[onset].kind != SignKind::Onset
+            || !matches!(change.class, Class::Change | Class::Person)
+            || change.bad >= 0.5
+        {
+            return false;
+        }
+        let (end, names) = (list[onset].time, &list[onset].identity);
+        let is_it = |start: &Sign| {
+            start.class == Class::Start
+                && start.time.saturating_sub(change.time) < 5 * MINUTE
+                && end.saturating_sub(start.time) < MINUTE
+                && shared(&start.words, names).any(|name| change.words.binary_search(&name).is_ok())
+        };
+        list[at..onset].iter().any(is_it)
+    }
+
+    /// Whether a sign and what follows from it name the same rare thing.
+    fn is_named_by_next(&self, at: usize) -> bool {
+        const SURE: f64 = 0.5;
+        matches!(self.steps[at].next, Some((_, strength, Why::Names(_))) if strength >= SURE)
+    }
+
     /// Whether nothing but the moment ties a sign to what follows.
     fn is_chance(&self, at: usize) -> bool {
         matches!(self.steps[at].next, Some((_, _, Why::AtOnce)))
@@ -437,7 +499,7 @@ impl Search<'_> {
         for (at, sign) in list.iter().enumerate() {
             let is_change = self.links.change[at] >= 0.8
                 && sign.bad < 0.7
-                && !matches!(sign.class, Class::State | Class::Deed)
+                && !matches!(sign.class, Class::State | Class::Deed | Class::Done)
                 && !self.unrelated[at];
             let mut step = &self.steps[at];
             for _ in 0..3 {
@@ -523,15 +585,22 @@ impl Search<'_> {
         // Nothing but a name or the moment, or the kind of a change that was also made on healthy days.
         let is_weak = |score: f64, at: usize| {
             let by_kind = matches!(self.steps[at].next, Some((_, _, Why::Effect(_))));
-            score < SURE_ALONE
+            let is_told = !matches!(list[at].class, Class::Deed | Class::Done);
+            (score < SURE_ALONE || !is_told)
+                && !self.took_effect_at_once(at)
                 && (self.steps[at].by_name_alone
                     || self.goes_by_names(at)
                     // Programs start all the time, and many changes are made on healthy days too.
                     || (by_kind || list[at].class == Class::Start) && self.is_repeated(at, &times_of_kind))
         };
-        // What a person did in words that tell of no change is one where more than a name ties it.
+        // What was done in words that tell of no change is one where more than a name ties it.
         let is_change = |(score, at): &(f64, usize)| {
-            self.can_be_root(*at) && !(list[*at].class == Class::Deed && is_weak(*score, *at))
+            self.can_be_root(*at)
+                && match list[*at].class {
+                    Class::Deed => !is_weak(*score, *at),
+                    Class::Done => !is_weak(*score, *at) && self.is_named_by_next(*at),
+                    _ => true,
+                }
         };
         // The best change; where only a name ties it to the symptom, the best that more than a name leads there from.
         let best_change = scores.iter().position(is_change).and_then(|place| {
@@ -540,7 +609,7 @@ impl Search<'_> {
                 return Some(place);
             }
             let sure = |(score, at): &(f64, usize)| {
-                self.can_be_root(*at) && !self.tried[*at] && !is_weak(*score, *at) && !self.ends_by_name_alone(*at)
+                is_change(&(*score, *at)) && !self.tried[*at] && !is_weak(*score, *at) && !self.ends_by_name_alone(*at)
             };
             scores.iter().skip(place).position(sure).map(|further| place + further)
         });

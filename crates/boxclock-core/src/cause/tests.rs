@@ -6,6 +6,7 @@ use super::*;
 use crate::testing::case;
 
 mod days;
+mod lines;
 mod ties;
 
 fn healthy(component: &str, host_file: &str, lines: &[(u32, &str)]) -> (String, String) {

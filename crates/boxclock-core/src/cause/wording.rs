@@ -19,6 +19,8 @@ pub(super) enum Class {
     Person,
     /// Something that a person did, in words that tell of no change.
     Deed,
+    /// Something that was done or is so, by its grammar alone: `antenna unplugged for painting`.
+    Done,
     /// Something or somebody made another thing different.
     Change,
     /// A condition that lasts until it is cured.
@@ -33,6 +35,7 @@ impl Class {
             "routine" => Self::Routine,
             "start" => Self::Start,
             "person" => Self::Person,
+            "done" => Self::Done,
             "change" => Self::Change,
             "state" => Self::State,
             "incomplete" => Self::Incomplete,
@@ -47,6 +50,7 @@ impl Class {
             Self::Start => Some("a start or stop"),
             Self::Person => Some("a person's command"),
             Self::Deed => Some("something that a person did"),
+            Self::Done => Some("something that was done"),
             Self::Change => Some("a change"),
             Self::State => Some("a state that lasts"),
             Self::Incomplete => Some("a change that was not carried through"),
@@ -59,6 +63,8 @@ struct Changes {
     rows: Vec<(f64, Class)>,
     /// Programs that are there to make changes, and how much a line of one can be a root.
     programs: Vec<(f64, Regex)>,
+    /// What is said of a change that was not made, or not yet: `until converted`.
+    unreal: Option<Regex>,
 }
 
 /// The lines of a table that are not remarks, split at tabs.
@@ -81,18 +87,20 @@ fn one(pattern: &str) -> Option<Regex> {
 
 static CHANGES: LazyLock<Changes> = LazyLock::new(|| {
     let mut patterns = Vec::new();
-    let (mut known, mut programs) = (Vec::new(), Vec::new());
+    let (mut known, mut programs, mut unreal) = (Vec::new(), Vec::new(), None);
     for row in rows(include_str!("changes.tsv")) {
         let [weight, class, pattern] = row[..] else { continue };
         let Ok(weight) = weight.parse() else { continue };
         if class == "program" {
             programs.extend(one(pattern).map(|pattern| (weight, pattern)));
+        } else if class == "unreal" {
+            unreal = one(pattern);
         } else if let Some(class) = Class::of(class) {
             patterns.push(pattern);
             known.push((weight, class));
         }
     }
-    Changes { set: set(&patterns), rows: known, programs }
+    Changes { set: set(&patterns), rows: known, programs, unreal }
 });
 
 /// The same value before and after: `41 entries (41 before)`, `from 3 to 3`, `a -> a`.
@@ -111,10 +119,16 @@ fn changes_nothing(text: &str) -> bool {
 /// How much a line can be a root, 0 to 1, and what it is.
 pub(super) fn change(text: &str) -> (f64, Class) {
     let mut best = (0.0, Class::None);
+    let made = CHANGES.unreal.as_ref().map(|unreal| unreal.replace_all(text, " "));
+    let made = made.filter(|made| made != text).map(|made| CHANGES.set.matches(&made));
     for index in CHANGES.set.matches(text) {
         let (weight, class) = CHANGES.rows[index];
         if class == Class::Routine {
             return (0.0, Class::Routine);
+        }
+        let is_made = made.as_ref().is_none_or(|made| made.matched(index));
+        if matches!(class, Class::Change | Class::Done) && !is_made {
+            continue;
         }
         // What was not carried through says more than that something was changed.
         if weight > best.0 || weight >= best.0 && class == Class::Incomplete {
@@ -255,7 +269,8 @@ mod tests {
     #[test]
     fn all_tables_compile_and_are_used() {
         let lines = |table: &'static str| rows(table).count();
-        assert_eq!(CHANGES.set.len() + CHANGES.programs.len(), lines(include_str!("changes.tsv")));
+        assert_eq!(CHANGES.set.len() + CHANGES.programs.len() + 1, lines(include_str!("changes.tsv")));
+        assert!(CHANGES.unreal.is_some());
         assert_eq!(EFFECTS.changes.len(), lines(include_str!("effects.tsv")));
         assert_eq!(EFFECTS.troubles.len(), EFFECTS.names.len());
         assert!(EFFECTS.names.len() <= 32);
