@@ -44,6 +44,8 @@ pub(super) enum Why {
     Alike(Effect),
     /// It began at once.
     AtOnce,
+    /// Both began to fail at one moment, where neither ever had.
+    Together,
 }
 
 /// How well a sign leads to a later one, 0 to 1.
@@ -118,7 +120,11 @@ impl<'a> Links<'a> {
         names.extend(hosts.flat_map(|host| host.split(['-', '.', '_'])).filter(|part| part.len() > 3));
         let of_programs = (0..lexicon.len() as u32).map(|id| {
             let word = lexicon.word(id);
-            names.contains(word) || word.contains(['.', ' ']) && word.split(['.', ' ']).any(|part| names.contains(part))
+            // The folder of a program is as good as its name.
+            let folder = word.rsplit_once('/').map(|(_, last)| last);
+            names.contains(word)
+                || folder.is_some_and(|last| names.contains(last))
+                || word.contains(['.', ' ']) && word.split(['.', ' ']).any(|part| names.contains(part))
         });
         let of_programs = of_programs.collect();
         let count = signs.list.len().max(1) as f64;
@@ -238,7 +244,9 @@ impl<'a> Links<'a> {
             } else if a.bad >= 0.5 || a.kind != SignKind::Once {
                 // Trouble about the other host that has not ended.
                 let goes_on = a.bad >= 0.5 && a.kind == SignKind::Onset && a.until >= b.time;
-                (strength, why) = (if goes_on { 0.5 } else { 0.3 }, Some(Why::Host(host)));
+                let seconds = b.time.saturating_sub(a.time).max(0) as f64 / SECOND as f64;
+                let soon = if a.bad >= 0.5 { 0.35 * (-seconds / 30.0).exp() } else { 0.0 };
+                (strength, why) = (if goes_on { 0.5 } else { 0.3 + soon }, Some(Why::Host(host)));
             }
         }
         let apart = b.time.saturating_sub(a.time);
@@ -288,12 +296,25 @@ impl<'a> Links<'a> {
         if is_change && (lasts || b.kind == SignKind::Named) {
             let seconds = apart.max(0) as f64 / SECOND as f64;
             let alone = 0.5 * (-seconds / 60.0).exp();
-            // By the program's name alone it is chance, unless within moments.
-            let is_tied = is_specific || effects != 0 || seconds < 30.0;
+            // By the program's name alone it is chance, unless within moments, or where another program complains of it.
+            let is_tied = is_specific || effects != 0 || seconds < 30.0 || self.is_complained_of(a, b);
             if strength >= 0.3 && is_tied {
                 strength += (0.95 - strength) * 0.6 * (-seconds / 300.0).exp();
             } else if alone > strength {
                 (strength, why) = (alone * if same_host { 1.0 } else { 0.8 }, Some(Why::AtOnce));
+            }
+        }
+        // Two things that begin to fail at one moment, each where it never had.
+        if a.kind == SignKind::Onset
+            && b.kind == SignKind::Onset
+            && a.bad >= 0.5
+            && b.bad >= 0.5
+            && a.message != b.message
+        {
+            let seconds = apart.max(0) as f64 / SECOND as f64;
+            let alone = 0.45 * (-seconds / 40.0).exp();
+            if alone > strength {
+                (strength, why) = (alone, Some(Why::Together));
             }
         }
         // A job at another hour than usual, and within minutes something that was no trouble before.
@@ -316,6 +337,17 @@ impl<'a> Links<'a> {
             _ => false,
         };
         why.map(|why| Link { strength, why, by_name_alone })
+    }
+
+    /// Whether another program complains of the one in which a change was made, within minutes, and goes on to.
+    pub(super) fn is_complained_of(&self, change: &Sign, trouble: &Sign) -> bool {
+        let apart = trouble.time.saturating_sub(change.until);
+        let names = |id: &u32| trouble.words.binary_search(id).is_ok() && !self.common[*id as usize];
+        trouble.bad >= 0.5
+            && trouble.kind == SignKind::Onset
+            && (0..5 * MINUTE).contains(&apart)
+            && shared(&change.identity, &trouble.identity).next().is_none()
+            && change.identity.iter().any(names)
     }
 
     /// The host that a sign is from, where another one names it.

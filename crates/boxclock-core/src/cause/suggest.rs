@@ -305,11 +305,11 @@ impl Search<'_> {
             let is_plain = sign.kind == SignKind::Once && sign.count == 1 && sign.bad < 0.5;
             let is_untold = matches!(sign.class, Class::None | Class::Done);
             let names_trouble = || {
-                let next = self.steps[at]
-                    .next
-                    .as_ref()
-                    .filter(|(_, strength, why)| *strength >= NAMES_TROUBLE && matches!(why, Why::Names(_)));
-                next.is_some_and(|(next, ..)| self.signs.list[*next].bad >= 0.5)
+                let Some((next, strength, Why::Names(word))) = &self.steps[at].next else { return false };
+                let next = &self.signs.list[*next];
+                // What a log says of one thing is its work, unless that is a file.
+                let is_work = next.source == sign.source && !self.signs.lexicon.word(*word).contains('/');
+                *strength >= NAMES_TROUBLE && next.bad >= 0.5 && !is_work
             };
             if is_plain && is_untold && names_trouble() {
                 self.links.change[at] = self.links.change[at].max(OCCURRENCE);
@@ -385,6 +385,8 @@ impl Search<'_> {
                 * if sign.kind == SignKind::Once && sign.while_well > 1 { 0.5 } else { 1.0 }
                 * if self.is_chance(at) { 0.5 } else { 1.0 }
                 * if self.tried[at] { 0.3 } else { 1.0 }
+                // A state that came with the symptom is a part of it.
+                * if sign.class == Class::State && self.came_with_next(at) { 0.5 } else { 1.0 }
                 * explained.get(&at).copied().unwrap_or(1.0);
             scores.push((score, at));
         }
@@ -436,7 +438,7 @@ impl Search<'_> {
         let mut steps = 0;
         let mut at = at;
         while let Some((next, _, why)) = &self.steps[at].next {
-            if matches!(why, Why::Names(_) | Why::Effect(_) | Why::Alike(_)) {
+            if matches!(why, Why::Names(_) | Why::Effect(_) | Why::Alike(_) | Why::Together) {
                 return false;
             }
             (at, steps) = (*next, steps + 1);
@@ -468,10 +470,24 @@ impl Search<'_> {
         list[at..onset].iter().any(is_it)
     }
 
+    /// Whether another program complains of the one in which a change was made within minutes.
+    fn is_complained_of_at_once(&self, at: usize) -> bool {
+        let (list, step) = (&self.signs.list, &self.steps[at]);
+        let is_told = self.links.change[at] >= 0.8
+            && list[at].bad < 0.5
+            && matches!(list[at].class, Class::Change | Class::Person | Class::Incomplete);
+        is_told && step.next.as_ref().is_some_and(|(next, ..)| self.links.is_complained_of(&list[at], &list[*next]))
+    }
+
     /// Whether a sign and what follows from it name the same rare thing.
     fn is_named_by_next(&self, at: usize) -> bool {
         const SURE: f64 = 0.5;
         matches!(self.steps[at].next, Some((_, strength, Why::Names(_))) if strength >= SURE)
+    }
+
+    /// Whether a sign and what follows from it began to fail together.
+    fn came_with_next(&self, at: usize) -> bool {
+        matches!(self.steps[at].next, Some((_, _, Why::Together)))
     }
 
     /// Whether nothing but the moment ties a sign to what follows.
@@ -588,6 +604,7 @@ impl Search<'_> {
             let is_told = !matches!(list[at].class, Class::Deed | Class::Done);
             (score < SURE_ALONE || !is_told)
                 && !self.took_effect_at_once(at)
+                && !self.is_complained_of_at_once(at)
                 && (self.steps[at].by_name_alone
                     || self.goes_by_names(at)
                     // Programs start all the time, and many changes are made on healthy days too.

@@ -36,6 +36,7 @@ impl Search<'_> {
             Why::Effect(bits) => format!("such a change can have such an effect ({})", effects(bits)),
             Why::Alike(bits) => format!("trouble of one kind ({})", effects(bits)),
             Why::AtOnce => "it began right after it".to_owned(),
+            Why::Together => "both began to fail within a minute".to_owned(),
         };
         let apart = match list[to].time.saturating_sub(list[from].time) {
             ..=0 => "at the same moment".to_owned(),

@@ -116,3 +116,52 @@ fn a_word_of_all_programs_ties_what_one_program_seldom_says() {
     let way = same.iter().find(|one| one.chain[0].text.contains("in force"));
     assert!(way.is_some_and(|one| one.chain[1].why.contains("rule")), "{same:#?}");
 }
+
+#[test]
+fn a_change_in_the_program_that_another_complains_of_minutes_later() {
+    let secret = |at: u32| {
+        let trouble = refusals("ERROR dosingd: plan-0412: tank 7 not dosed: word of ledgerd does not match");
+        let line = (trouble[0].0 - at, "INFO ledgerd: signing secret regenerated");
+        night(&[("dosingd", "pump-ctl/opt/dosingd/dosing.log", &trouble), ("ledgerd", "panel/ledger.log", &[line])])
+    };
+    let soon = secret(100);
+    assert!(soon[0].provable && soon[0].chain[0].text.contains("secret"), "{soon:#?}");
+    let hours_before = secret(7000);
+    assert!(!hours_before[0].provable, "{hours_before:#?}");
+}
+
+#[test]
+fn two_that_begin_to_fail_at_one_moment_go_together() {
+    let leases = |later: u32| {
+        let trouble = refusals("ERROR dosingd: plan-0412: tank 7 silent since 60 s");
+        let begins = trouble[0].0;
+        let mut lines: Vec<(u32, &str)> =
+            (0..40).map(|at| (begins - 20 + later + at * 28, "ERROR leased: nobody has a free lease")).collect();
+        lines.push((4000, "INFO leased: range 10.3.0.20 to 10.3.0.200 replaced by 10.3.0.20 to 10.3.0.60"));
+        lines.sort_unstable();
+        night(&[("dosingd", "pump-ctl/opt/dosingd/dosing.log", &trouble), ("leased", "panel/lease.log", &lines)])
+    };
+    let way = |found: &[Suggestion]| {
+        let links = found.iter().flat_map(|one| one.chain.clone()).map(|link| link.why);
+        links.filter(|why| why.contains("began to fail within a minute")).count()
+    };
+    assert!(way(&leases(0)) > 0, "{:#?}", leases(0));
+    // A quarter of an hour before is another matter.
+    let apart = leases(900);
+    assert_eq!(way(&apart), 0, "{apart:#?}");
+}
+
+#[test]
+fn the_folder_of_a_program_is_as_good_as_its_name() {
+    // Someone edits in the folder of the service; that alone ties nothing to a file of it that is gone.
+    let trouble = refusals("ERROR dosingd: plan-0412: tank 7 not dosed: cannot load /opt/dosingd/plug/scale.so");
+    let edit = (8000, "INFO sudo: anna : TTY=pts/0 ; PWD=/opt/dosingd ; USER=root ; COMMAND=/usr/bin/vi footer.txt");
+    let found =
+        night(&[("dosingd", "pump-ctl/opt/dosingd/dosing.log", &trouble), ("sudo", "pump-ctl/auth.log", &[edit])]);
+    assert!(!found[0].provable, "{found:#?}");
+    let file =
+        (8000, "INFO sudo: anna : TTY=pts/0 ; PWD=/root ; USER=root ; COMMAND=/usr/bin/rm /opt/dosingd/plug/scale.so");
+    let found =
+        night(&[("dosingd", "pump-ctl/opt/dosingd/dosing.log", &trouble), ("sudo", "pump-ctl/auth.log", &[file])]);
+    assert!(found[0].provable && found[0].chain[0].text.contains("scale.so"), "{found:#?}");
+}
