@@ -19,6 +19,7 @@ mod kinds;
 mod logs;
 mod settings;
 mod steps;
+mod tables;
 #[cfg(test)]
 mod tests;
 

@@ -59,8 +59,7 @@ pub struct ResultCode {
 
 impl ResultCode {
     fn json(&self) -> Value {
-        let name = self.name.clone().unwrap_or_else(|| self.number.to_string());
-        json!({"number": self.number, "name": name})
+        json!({"number": self.number, "name": self.name})
     }
 }
 
@@ -303,8 +302,13 @@ impl Analysis for InstallAnalysis {
         });
         work.check()?;
         let mut runs = packages::joined(found.into_iter().flatten().collect());
-        failure::link_children(&mut runs);
+        let names: Vec<_> = sources.iter().map(|source| (source.name.clone(), source.host.clone())).collect();
+        failure::link_children(&mut runs, &names);
         const MOST_BESIDE: usize = 50;
+        let of_runs: HashSet<String> = runs.iter().map(|run| run.source.clone()).collect();
+        for run in runs.iter_mut().filter(|run| run.outcome.is_failure()).take(MOST_BESIDE) {
+            look_in_child(view, run, &of_runs, work);
+        }
         let beside = runs.iter_mut().filter(|run| run.outcome.is_failure() && !run.beside.is_empty());
         for run in beside.take(MOST_BESIDE) {
             look_beside(view, run, work);
@@ -328,31 +332,52 @@ impl Analysis for InstallAnalysis {
     }
 }
 
+/// The first line of an error in a log within the time of a run.
+fn first_error(view: &CaseView, source: usize, run: &Run, work: &Work) -> Option<Lined> {
+    let (start, end) = run.start.zip(run.end.or(run.start))?;
+    let during = start.saturating_sub(SECOND)..=end.saturating_add(SECOND);
+    lines_of(view, source, work).into_iter().find(|line| {
+        line.is_first && line.severity >= Severity::ERROR.0 && line.time.is_some_and(|time| during.contains(&time))
+    })
+}
+
+/// What failed first is said there: what the run says itself of it follows.
+fn fails_first_at(run: &mut Run, source: &Source, line: Lined) {
+    let place = Place { source: source.name.clone(), line: line.line };
+    let first = FirstFailure { place, step: None, code: None, text: line.text };
+    if let Some(own) = run.first_failure.replace(first) {
+        run.consequences.insert(0, own.place);
+    }
+}
+
+/// Where the line that failed first names another log, which is no run of its own (that of a worker), what that says first is it.
+fn look_in_child(view: &CaseView, run: &mut Run, of_runs: &HashSet<String>, work: &Work) {
+    let Some(text) = run.first_failure.as_ref().map(|first| first.text.to_ascii_lowercase()) else { return };
+    let is_named =
+        |path: &str| path.rsplit(['/', '\\']).next().is_some_and(|name| text.contains(&name.to_ascii_lowercase()));
+    let named = run
+        .child_logs
+        .iter()
+        .find(|(path, source, _)| source.as_ref().is_some_and(|source| !of_runs.contains(source)) && is_named(path));
+    let Some(name) = named.and_then(|(_, source, _)| source.as_ref()) else { return };
+    let Some(index) = view.case.sources.iter().position(|source| source.name == *name) else { return };
+    if let Some(line) = first_error(view, index, run, work) {
+        fails_first_at(run, &view.case.sources[index], line);
+    }
+}
+
 /// Where the installer says in another log of its own why a run failed, that is the first failure.
 fn look_beside(view: &CaseView, run: &mut Run, work: &Work) {
     let folder = |name: &str| name.rsplit_once('/').map_or(String::new(), |(folder, _)| folder.to_owned());
-    let Some((start, end)) = run.start.zip(run.end.or(run.start)) else { return };
     let sources = view.case.sources.iter().enumerate();
-    let beside = sources.filter(|(_, source)| {
+    let mut beside = sources.filter(|(_, source)| {
         source.host == run.host
             && folder(&source.name) == folder(&run.source)
             && run.beside.contains(&file_name(source))
     });
-    for (index, source) in beside {
-        let said = lines_of(view, index, work).into_iter().find(|line| {
-            line.is_first
-                && line.severity >= Severity::ERROR.0
-                && line
-                    .time
-                    .is_some_and(|time| (start.saturating_sub(SECOND)..=end.saturating_add(SECOND)).contains(&time))
-        });
-        let Some(line) = said else { continue };
-        let place = Place { source: source.name.clone(), line: line.line };
-        let first = FirstFailure { place, step: None, code: None, text: line.text };
-        if let Some(own) = run.first_failure.replace(first) {
-            run.consequences.insert(0, own.place);
-        }
-        return;
+    let said = beside.find_map(|(index, source)| Some((source, first_error(view, index, run, work)?)));
+    if let Some((source, line)) = said {
+        fails_first_at(run, source, line);
     }
 }
 
@@ -487,9 +512,15 @@ pub(crate) fn result_code(number: i64, platform: Platform) -> ResultCode {
             _ if (1000..4000).contains(&number) => &[Family::Msi, Family::Win32],
             _ => &[],
         };
-        families.iter().find_map(|family| Code { family: *family, number }.info(&NO_CATALOGUES).name)
+        families.iter().find_map(|family| name_of_code(Code { family: *family, number }))
     });
-    ResultCode { number, name: name.map(str::to_owned) }
+    ResultCode { number, name }
+}
+
+/// The name of a code; none where it has but its number.
+fn name_of_code(code: Code) -> Option<String> {
+    let name = code.info(&NO_CATALOGUES).name.map(str::to_owned);
+    name.filter(|name| name.bytes().any(|byte| byte.is_ascii_alphabetic()))
 }
 
 fn summary(run: &Run) -> String {

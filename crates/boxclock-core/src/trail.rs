@@ -21,6 +21,7 @@ mod links;
 mod names;
 mod outcome;
 mod peers;
+mod processes;
 #[cfg(test)]
 mod tests;
 
@@ -198,7 +199,8 @@ pub fn follow_without(view: &CaseView, identifier: &str, without: &[String], wor
     let mut known: BTreeMap<String, Named> = BTreeMap::new();
     known.insert(identifier.to_owned(), Named { rows: own, depth: 0 });
     let mut refused: HashSet<String> = without.iter().cloned().collect();
-    let aliases = links::find(&mut lines, &mut known, &mut refused, work)?;
+    let mut aliases = links::find(&mut lines, &mut known, &mut refused, work)?;
+    aliases.extend(processes::find(&mut lines, &mut known, without, work)?);
     let mut stations = hops::stations(&mut lines, &known);
     let (state, end) = hops::ending(&mut lines, &mut stations);
     let hops: Vec<Hop> = stations.into_iter().map(|station| station.hop).collect();

@@ -3,7 +3,7 @@
 
 use std::collections::{BTreeMap, HashMap};
 
-use super::{Difference, Kind, Place};
+use super::{Difference, Kind, Place, tables};
 
 /// Settings by key: a value and its line.
 #[derive(Default)]
@@ -74,13 +74,14 @@ pub(super) fn entries(name: &str, text: &str) -> Entries {
     if is("yaml") || is("yml") {
         return yaml(text);
     }
-    lines(text)
+    lines(name, text)
 }
 
-/// `key=value`, `key: value`, `key value`, in sections.
-fn lines(text: &str) -> Entries {
+/// `key=value`, `key: value`, `key value`, in sections or in blocks of braces; rows of tables that are known.
+fn lines(name: &str, text: &str) -> Entries {
     let mut found = Entries::default();
     let mut section = String::new();
+    let mut blocks: Vec<String> = Vec::new();
     for (number, line) in (1_u64..).zip(text.lines()) {
         let line = line.trim();
         if line.is_empty() || line.starts_with(['#', ';', '!']) || line.starts_with("//") || line.starts_with("--") {
@@ -90,6 +91,22 @@ fn lines(text: &str) -> Entries {
             line.trim_matches(['[', ']']).clone_into(&mut section);
             continue;
         }
+        let rows = tables::rows(name, line);
+        for (key, value) in &rows {
+            found.add(&section, key, value, number);
+        }
+        if !rows.is_empty() {
+            continue;
+        }
+        if line.trim_end_matches(';') == "}" {
+            section = blocks.pop().unwrap_or_default();
+            continue;
+        }
+        if let Some(block) = line.strip_suffix('{').map(str::trim).filter(|_| blocks.len() < MOST_DEPTH) {
+            let inner = if section.is_empty() { block.to_owned() } else { format!("{section}/{block}") };
+            blocks.push(std::mem::replace(&mut section, inner));
+            continue;
+        }
         let separator = line.find(['=', ':']).filter(|at| {
             let key = &line[..*at];
             !key.trim().is_empty()
@@ -97,7 +114,7 @@ fn lines(text: &str) -> Entries {
                 && !line[*at..].starts_with("://")
         });
         let (key, value) = match separator {
-            Some(at) => (&line[..at], &line[at + 1..]),
+            Some(at) => (&line[..at], line[at + 1..].trim_start_matches('=')),
             None => line.split_once(char::is_whitespace).unwrap_or((line, "")),
         };
         found.add(&section, key.trim().trim_matches('"'), value, number);
@@ -114,7 +131,7 @@ impl Entries {
         let name = if *count == 1 { base } else { format!("{base} ({count})") };
         // A comment behind the value is none of it.
         let value = value.split(" #").next().unwrap_or(value).split(" ;").next().unwrap_or(value);
-        let value = value.trim().trim_end_matches(',').trim().trim_matches(['"', '\'']).to_owned();
+        let value = value.trim().trim_end_matches([',', ';']).trim().trim_matches(['"', '\'']).to_owned();
         self.of.insert(name, (value, line));
     }
 }
@@ -356,6 +373,10 @@ fn is_harmless(key: &str, bad: &str, good: &str) -> Option<&'static str> {
     {
         return Some("the name of the machine");
     }
+    const COUNTED: [&str; 6] = ["file-nr", "inode-nr", "inode-state", "dentry-state", "entropy_avail", "uptime"];
+    if COUNTED.iter().any(|name| last.ends_with(name)) {
+        return Some("what the system counts");
+    }
     if has(&["pid", "comment", "description", "checksum", "md5", "sha1", "sha256", "hash", "signature"]) {
         return Some("not a setting");
     }
@@ -401,6 +422,9 @@ fn looks_like_name(value: &str) -> bool {
         && value.bytes().all(|byte| byte.is_ascii_alphanumeric() || b"-._".contains(&byte))
 }
 
+/// What is shown of a secret.
+const HIDDEN: &str = "(hidden)";
+
 /// Secrets are compared and not shown.
 fn shown(key: &str, value: &str) -> String {
     let lower = key.to_lowercase();
@@ -408,7 +432,7 @@ fn shown(key: &str, value: &str) -> String {
         .iter()
         .any(|word| lower.contains(word));
     if is_secret {
-        "(hidden)".into()
+        HIDDEN.into()
     } else if value.is_empty() {
         "(empty)".into()
     } else {
@@ -513,6 +537,8 @@ pub(super) fn differences(bad: (&str, &str), good: (&str, &str), complaints: &st
         let (why, score) = match harmless {
             Some(why) if !points => (format!("differs on any two machines: {why}"), 0.1),
             _ if points => ("the bad side complains about it".to_owned(), 0.95),
+            // Of what is not shown nobody can see what it means.
+            _ if shown(key, bad_value) == HIDDEN => ("the same setting has another value".to_owned(), 0.7),
             _ => ("the same setting has another value".to_owned(), 0.78),
         };
         found.push(Difference {

@@ -299,3 +299,68 @@ fn settings_as_attributes_and_joined_names() {
     );
     assert!(found[0].what.starts_with("store.cache_size is 1"), "{found:#?}");
 }
+
+#[test]
+fn settings_in_blocks_of_braces_are_told_apart_by_their_block() {
+    let conf = |panel: &str, more: &str| {
+        format!(
+            "events {{ worker_connections 768; }}\nhttp {{\n  server {{\n    location /feed {{\n      read_timeout 60s;\n    }}\n{more}    location /panel {{\n      read_timeout {panel};\n    }}\n  }}\n}}\n"
+        )
+    };
+    let bad = conf("5s", "");
+    let good = conf("60s", "");
+    let found = compared(&[("pump-ctl/etc/web.conf", &bad)], &[("pump-ctl/etc/web.conf", &good)]);
+    assert_eq!(found.len(), 1, "{found:#?}");
+    assert_eq!(found[0].what, "http/server/location /panel/read_timeout is 5s, and was 60s");
+    // A block that is put in between moves none of the others.
+    let longer = conf("60s", "    location /help {\n      read_timeout 9s;\n    }\n");
+    let found = compared(&[("pump-ctl/etc/web.conf", &good)], &[("pump-ctl/etc/web.conf", &longer)]);
+    assert_eq!(found.len(), 1, "{found:#?}");
+    assert!(found[0].what.starts_with("http/server/location /help/read_timeout = 9s is missing"), "{found:#?}");
+}
+
+#[test]
+fn rows_of_tables_are_compared_by_what_they_are_about() {
+    let packages = |bridge: &str, more: &str| {
+        format!(
+            "ii  alpha:amd64  1.0-1  amd64  a\n{more}ii  bridge  {bridge}  amd64  the bridge\nii  dosing  5.0.1-1  amd64  d\n"
+        )
+    };
+    let found = compared(
+        &[("pump-ctl/facts/packages.txt", &packages("1.4.0-1", "ii  beta  2.0  all  b\n"))],
+        &[("pump-ctl/facts/packages.txt", &packages("2.0.0-1", ""))],
+    );
+    let what: Vec<&str> = found.iter().map(|one| one.what.as_str()).collect();
+    assert_eq!(what, ["bridge is 1.4.0-1, and was 2.0.0-1", "beta = 2.0 is set only on the bad side"], "{found:#?}");
+    // When a file was written, and how large a folder is, is no difference.
+    let rights = |group: &str, day: u32| {
+        format!(
+            "-rw-r----- 1 root {group} 1200 Apr {day} 02:00 /etc/tw/key.pem\ndrwxr-xr-x 2 dosing dosing 4096 Apr {day} 02:00 /srv/feed\n"
+        )
+    };
+    let found = compared(
+        &[("pump-ctl/facts/rights.txt", &rights("root", 12))],
+        &[("pump-ctl/facts/rights.txt", &rights("dosing", 11))],
+    );
+    assert_eq!(found.len(), 1, "{found:#?}");
+    assert!(found[0].what.contains("/etc/tw/key.pem is -rw-r----- root root"), "{found:#?}");
+    let mounts = |options: &str| format!("UUID=aa-1 / ext4 defaults 0 1\nUUID=bb-2 /srv ext4 {options} 0 2\n");
+    let found =
+        compared(&[("pump-ctl/etc/fstab", &mounts("defaults,noexec"))], &[("pump-ctl/etc/fstab", &mounts("defaults"))]);
+    assert!(found[0].score > 0.7 && found[0].what.starts_with("/srv is"), "{found:#?}");
+}
+
+#[test]
+fn what_is_not_shown_comes_behind_what_is() {
+    let found = compared(
+        &[("pump-ctl/etc/dosing.env", "SECRET_KEY=abc\nTZ=UTC\nPLAN=nightly\n")],
+        &[("pump-ctl/etc/dosing.env", "SECRET_KEY=xyz\nTZ=Europe/Lisbon\nPLAN=nightly\n")],
+    );
+    let what: Vec<&str> = found.iter().map(|one| one.what.as_str()).collect();
+    assert_eq!(what, ["TZ is UTC, and was Europe/Lisbon", "SECRET_KEY is (hidden), and was (hidden)"]);
+    let counted = compared(
+        &[("pump-ctl/facts/sysctl.txt", "fs.file-nr = 2144\t0\t9\nvm.swappiness = 60\nnet.core.somaxconn = 128\n")],
+        &[("pump-ctl/facts/sysctl.txt", "fs.file-nr = 3144\t0\t9\nvm.swappiness = 60\nnet.core.somaxconn = 4096\n")],
+    );
+    assert!(counted[0].what.contains("somaxconn") && counted[1].score < 0.2, "{counted:#?}");
+}

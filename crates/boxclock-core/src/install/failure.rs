@@ -3,10 +3,11 @@
 use std::collections::HashMap;
 
 use super::run::{Marked, place};
-use super::{FirstFailure, Outcome, ResultCode, Role, Run, result_code};
+use super::things::worker_outcome;
+use super::{FirstFailure, Outcome, ResultCode, Role, Run, name_of_code};
 use crate::case::Source;
 use crate::clock::MINUTE;
-use crate::code::Platform;
+use crate::code::{Code, Form, Platform};
 use crate::pattern::PatternId;
 
 /// Lines of bad words that one run keeps.
@@ -50,7 +51,9 @@ pub(super) fn failures(
             Some("the next line says that it is ignored".to_owned())
         } else if Some(at) == end && !failed {
             None
-        } else if is_cured(part, at, stop) {
+        } else if rollback.is_some_and(|back| at > back) && one.has(Role::Rollback) {
+            Some("it was while the run was undone".to_owned())
+        } else if is_cured(part, at, stop) || is_done_later(part, at) {
             Some("tried again, and then it went well".to_owned())
         } else if !failed {
             Some("the run went on and ended well".to_owned())
@@ -68,7 +71,11 @@ pub(super) fn failures(
         return;
     }
     // Before the end if anything is; the end's own words only repeat it.
-    let first = bad.iter().copied().find(|at| *at < stop && Some(*at) != end).or(bad.first().copied());
+    let before = bad.iter().copied().find(|at| *at < stop && Some(*at) != end);
+    // A summary says how it ended before it tells the steps.
+    let told_first = |end: &usize| part.iter().skip(*end).any(|one| one.has(Role::Phase));
+    let behind_the_end = || end.filter(told_first).and_then(|end| bad.iter().copied().find(|at| *at > end));
+    let first = before.or_else(behind_the_end).or(bad.first().copied());
     let Some(first) = first.map(|at| where_a_traceback_says_it(part, at)) else { return };
     if run.outcome == Outcome::CutOff {
         // A log that ends in the middle does not say that this was the reason.
@@ -130,6 +137,14 @@ fn is_cured(part: &[Marked<'_>], at: usize, stop: usize) -> bool {
     }) && !later.iter().any(|one| one.has(Role::Failed) && !one.has(Role::Harmless) && !one.has(Role::Retry))
 }
 
+/// Whether a worker's job that failed there was done later.
+fn is_done_later(part: &[Marked<'_>], at: usize) -> bool {
+    let job = |one: &Marked<'_>| one.part(Role::Worker, "job");
+    let Some(own) = job(&part[at]) else { return false };
+    let last = part.iter().skip(at + 1).rfind(|one| job(one).as_ref() == Some(&own));
+    last.is_some_and(|last| worker_outcome(last) == "done")
+}
+
 /// The phase that a line stands in: the innermost that was open.
 fn step_of(run: &Run, one: &Marked<'_>) -> Option<String> {
     if let Some(name) = one.part(Role::PhaseEnd, "name") {
@@ -146,19 +161,21 @@ fn step_of(run: &Run, one: &Marked<'_>) -> Option<String> {
 
 /// The number of the failure: on its line, or the next.
 fn failure_code(part: &[Marked<'_>], at: usize, platform: Platform) -> Option<ResultCode> {
-    let own = part.get(at..(at + 2).min(part.len()))?;
+    const FOLLOWING: usize = 3;
+    // What is bad at once behind it speaks of the same.
+    let behind = part.get(at + 1..)?.iter().take(FOLLOWING).take_while(|one| one.is_bad()).count();
+    let own = part.get(at..(at + 1 + behind.max(1)).min(part.len()))?;
     let said = own.iter().find_map(|one| one.code(platform)).filter(|code| code.number != 0);
     said.or_else(|| {
-        let code = own.first()?.line.codes.iter().find(|code| code.number != 0)?;
-        Some(result_code(i64::from(code.number), platform))
+        let is_number = |code: &&Code| code.number != 0 && !matches!(code.family.form(), Form::Name | Form::State);
+        let code = own.iter().take(1 + behind).find_map(|one| one.line.codes.iter().find(is_number))?;
+        Some(ResultCode { number: i64::from(code.number), name: name_of_code(*code) })
     })
 }
 
 /// Links logs that are named to their sources and runs: where the reason stands in the other log, it is the first failure.
-pub(super) fn link_children(runs: &mut [Run]) {
+pub(super) fn link_children(runs: &mut [Run], sources: &[(String, Option<String>)]) {
     let file_name = |path: &str| path.replace('\\', "/").rsplit('/').next().unwrap_or_default().to_ascii_lowercase();
-    let sources: Vec<(String, Option<String>)> =
-        runs.iter().map(|run| (run.source.clone(), run.host.clone())).collect();
     let mut moved: Vec<(usize, FirstFailure)> = Vec::new();
     for index in 0..runs.len() {
         let (host, own) = (runs[index].host.clone(), runs[index].source.clone());

@@ -76,6 +76,10 @@ impl Marked<'_> {
         Some(result_code(number, platform))
     }
 
+    fn says_zero(&self) -> bool {
+        self.code(Platform::Windows).is_some_and(|code| code.number == 0)
+    }
+
     /// Whether it says that something went wrong, by level or by words.
     pub(super) fn is_bad(&self) -> bool {
         let value = self.part(Role::PhaseEnd, "value");
@@ -95,7 +99,8 @@ impl Marked<'_> {
         match severity {
             17.. => true,
             1..=12 => self.has(Role::Failed),
-            _ => self.has(Role::Error) || self.has(Role::Failed),
+            // "Success or error status: 0" is good news.
+            _ => self.has(Role::Failed) || self.has(Role::Error) && !self.says_zero(),
         }
     }
 }
@@ -114,7 +119,8 @@ pub(super) fn runs(
     let mut marked: Vec<Marked<'_>> = Vec::with_capacity(lines.len());
     for line in lines {
         // Lines that name a component are known installers' by it; the words of all look at the text alone.
-        let said = if installer.is_some() { line.said() } else { Cow::Borrowed(line.text.as_str()) };
+        let by_a_worker = line.component.as_deref().is_some_and(is_worker);
+        let said = if installer.is_some() || by_a_worker { line.said() } else { Cow::Borrowed(line.text.as_str()) };
         let roles = words.roles(&said);
         marked.push(Marked {
             roles,
@@ -170,6 +176,12 @@ pub(super) fn runs(
     found
 }
 
+/// Whether a component is one of several that do the same: `worker-3`.
+fn is_worker(component: &str) -> bool {
+    let component = component.to_ascii_lowercase();
+    ["worker", "runner", "agent"].iter().any(|word| component.strip_prefix(word).is_some_and(|rest| !rest.is_empty()))
+}
+
 /// A beginning of a step is none of a run.
 fn is_about_a_part(one: &Marked<'_>) -> bool {
     one.has(Role::Phase) || one.has(Role::PhaseEnd) || one.has(Role::Item) || one.has(Role::Worker)
@@ -183,7 +195,7 @@ fn is_end(one: &Marked<'_>) -> bool {
 fn kind_of(text: &str) -> &'static str {
     let text = text.to_ascii_lowercase();
     let has = |words: &[&str]| words.iter().any(|word| text.contains(word));
-    if has(&["uninstall", "remov", "purge", "eras"]) || matches!(text.as_str(), "rm") {
+    if has(&["uninstall", "remov", "purge", "eras", "delete device"]) || matches!(text.as_str(), "rm") {
         "remove"
     } else if has(&["upgrad", "updat", "migrat"]) || matches!(text.as_str(), "up" | "dup" | "dist-upgrade") {
         "upgrade"
@@ -343,7 +355,10 @@ fn name_it(run: &mut Run, part: &[Marked<'_>]) {
             {
                 run.product = one.part(role, "product").or(run.product.take());
             }
-            run.version = run.version.take().or(one.part(role, "version"));
+            let version = one.part(role, "version");
+            // What an installer says of product and version in one sentence counts more than the name of the product.
+            let is_sentence = one.line.text.contains(". ") && one.part(role, "product").is_some();
+            run.version = if is_sentence { version.or(run.version.take()) } else { run.version.take().or(version) };
         }
         if run.kind == "unknown" && at < 12 && (one.has(Role::Start) || one.has(Role::Product)) {
             let said = one.part(Role::Start, "kind").unwrap_or_else(|| one.line.text.clone());
@@ -363,7 +378,13 @@ fn name_it(run: &mut Run, part: &[Marked<'_>]) {
         } else if says(&["REINSTALLMODE", "-- Configuration completed"]) {
             run.kind = "repair";
         } else if run.kind == "unknown" {
-            let all = part.iter().take(30).map(|one| one.line.text.as_str()).collect::<Vec<_>>().join(" ");
+            let ends: Vec<&str> = part.iter().filter(|one| is_end(one)).map(|one| one.line.text.as_str()).collect();
+            run.kind = kind_of(&ends.join(" "));
+        }
+        if run.kind == "unknown" {
+            // What the service of an installer always says of what it tidies up is not about this run.
+            let own = |text: &&str| !text.contains("uninstalled install packages");
+            let all = part.iter().take(30).map(|one| one.line.text.as_str()).filter(own).collect::<Vec<_>>().join(" ");
             run.kind = kind_of(&all);
             if run.kind == "unknown" {
                 run.kind = kind_of(run.source.rsplit('/').next().unwrap_or_default());
@@ -506,8 +527,10 @@ fn negated(text: &str) -> bool {
 /// A number returned near the end is the run's; earlier ones are of its steps.
 fn is_final_code(one: &Marked<'_>, at: usize, len: usize) -> bool {
     let text = &one.line.text;
-    let of_engine =
-        text.contains("MainEngineThread") || text.contains("Apply complete") || text.contains("error status");
+    let of_engine = text.contains("MainEngineThread")
+        || text.contains("Apply complete")
+        || text.contains("error status")
+        || one.part(Role::Product, "product").is_some();
     let lower = text.to_ascii_lowercase();
     of_engine || (len - at <= 4 && (lower.contains("exit") || lower.contains("rc=") || lower.contains("result")))
 }

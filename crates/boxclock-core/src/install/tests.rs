@@ -3,6 +3,8 @@
 use super::*;
 use crate::testing::case;
 
+mod windows;
+
 fn runs(files: &[(&str, &str)]) -> Vec<Run> {
     let case = case(files);
     case.view().run(&InstallAnalysis, &Work::default()).unwrap().to_vec()

@@ -11,10 +11,10 @@ pub(super) fn things(run: &mut Run, source: &Source, part: &[Marked<'_>]) {
     for one in part {
         let line = one.line.line;
         if one.has(Role::Item) && run.items.len() < MOST {
-            let (kind, name) = match one.part(Role::Item, "component") {
-                Some(name) => ("component", name),
-                None => ("feature", one.part(Role::Item, "name").unwrap_or_default()),
-            };
+            let named = |kind: &'static str| one.part(Role::Item, kind).map(|name| (kind, name));
+            let (kind, name) = named("component")
+                .or_else(|| named("package"))
+                .unwrap_or_else(|| ("feature", one.part(Role::Item, "name").unwrap_or_default()));
             let state = |name| one.part(Role::Item, name);
             run.items.push(Item {
                 kind,
@@ -71,7 +71,8 @@ pub(super) fn things(run: &mut Run, source: &Source, part: &[Marked<'_>]) {
     run.workers = board;
 }
 
-fn worker_outcome(one: &Marked<'_>) -> &'static str {
+/// What a line says of a worker's job.
+pub(super) fn worker_outcome(one: &Marked<'_>) -> &'static str {
     let text = one.line.text.to_ascii_lowercase();
     let has = |words: &[&str]| words.iter().any(|word| text.contains(word));
     if one.is_bad() || has(&["failed", "failure", "aborted", "died"]) {

@@ -329,3 +329,36 @@ proptest::proptest! {
         }
     }
 }
+
+#[test]
+fn a_process_that_works_for_a_thing_goes_with_it_from_its_start_to_its_end() {
+    let mut plan: Vec<(u32, String)> = Vec::new();
+    let mut runner: Vec<(u32, String)> = Vec::new();
+    for job in 0..40 {
+        let (at, pid) = (job * 60, 20_140 + job * 7);
+        plan.push((at, format!("INFO plan: plan-{job:04} handed on")));
+        plan.push((at + 1, format!("INFO plan: plan-{job:04} runs as pid {pid} on pump-ctl")));
+        runner.push((at + 2, format!("dosingd[{pid}]: reading the tanks")));
+        runner.push((
+            at + 9,
+            format!("dosingd[{pid}]: {}", if job == 20 { "error: tank 7 empty" } else { "tanks read" }),
+        ));
+    }
+    // The same number once more, hours later, and one that was there before.
+    runner.push((9000, "dosingd[20280]: another one".into()));
+    let stamp = |at: &u32| format!("{:02}:{:02}:{:02}", at / 3600, at / 60 % 60, at % 60);
+    let plan: String = plan.iter().map(|(at, line)| format!("2026-04-12T{}Z {line}\n", stamp(at))).collect();
+    let runner: String =
+        runner.iter().map(|(at, line)| format!("2026-04-12T{}+00:00 pump-ctl {line}\n", stamp(at))).collect();
+    let of_case = case(&[("desk/plan.log", plan.as_str()), ("pump-ctl/syslog", runner.as_str())]);
+    let trail = follow(&of_case.view(), "plan-0020", &Work::default()).unwrap();
+    let alias = trail.aliases.iter().find(|alias| alias.identifier == "20280").unwrap();
+    assert!(alias.why.contains("is the process") && alias.line == 42, "{alias:?}");
+    let hops: Vec<(&str, usize)> = trail.hops.iter().map(|hop| (hop.component.as_str(), hop.events)).collect();
+    assert_eq!(hops, [("plan", 2), ("dosingd", 2)], "{trail:#?}");
+    assert_eq!((trail.state, trail.hops[1].pid), (EndState::Failed, Some(20_280)));
+    assert!(trail.end.0.ends_with("syslog") && trail.end.1 == 42, "{:?}", trail.end);
+    // What somebody switched off is left out.
+    let without = follow_without(&of_case.view(), "plan-0020", &["20280".into()], &Work::default()).unwrap();
+    assert_eq!(without.hops.len(), 1, "{without:#?}");
+}
