@@ -5,6 +5,8 @@ use proptest::prelude::*;
 use super::*;
 use crate::clock::to_rfc3339;
 
+mod reading;
+
 fn by_name(name: &str) -> Option<&'static dyn LineFormat> {
     LINE_FORMATS.into_iter().find(|format| format.name() == name)
 }
