@@ -347,7 +347,7 @@ fn faults(value: &Value, is: &Is, path: &str, found: &mut Vec<String>) {
         Is::List(of) => match value.as_array() {
             None => wrong("no list"),
             Some(list) => {
-                list.iter().enumerate().for_each(|(at, one)| faults(one, of, &format!("{path}[{at}]"), found))
+                list.iter().enumerate().for_each(|(at, one)| faults(one, of, &format!("{path}[{at}]"), found));
             }
         },
         Is::Object(names) => match value.as_object() {
