@@ -543,7 +543,7 @@ fn summary(run: &Run) -> String {
     });
     let how = match run.outcome {
         Outcome::Succeeded => "ended well",
-        Outcome::RestartNeeded => "ended well and is not in effect before a restart",
+        Outcome::RestartNeeded => "ended well",
         Outcome::Failed => "failed",
         Outcome::RolledBack => "failed and was rolled back",
         Outcome::Cancelled => "was cancelled by a person",
@@ -551,7 +551,8 @@ fn summary(run: &Run) -> String {
         Outcome::CutOff => "ends in the middle of its log",
         Outcome::Running => "still runs",
     };
-    let mut text = format!("{what}: the {kind}{host} {how}{code}.");
+    let until = if run.outcome == Outcome::RestartNeeded { ", and is not in effect before a restart" } else { "" };
+    let mut text = format!("{what}: the {kind}{host} {how}{code}{until}.");
     if let Some(first) = &run.first_failure {
         let step = first.step.as_ref().map_or(String::new(), |step| format!(" in {step}"));
         text.push_str(&format!(

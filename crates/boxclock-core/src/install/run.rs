@@ -356,9 +356,9 @@ fn name_it(run: &mut Run, part: &[Marked<'_>]) {
                 run.product = one.part(role, "product").or(run.product.take());
             }
             let version = one.part(role, "version");
-            // What an installer says of product and version in one sentence counts more than the name of the product.
-            let is_sentence = one.line.text.contains(". ") && one.part(role, "product").is_some();
-            run.version = if is_sentence { version.or(run.version.take()) } else { run.version.take().or(version) };
+            // What it says of both in one sentence counts more than the name of the product.
+            let is_sentence = role == Role::Product && is_sentence_of_service(one);
+            run.version = if is_sentence { version } else { run.version.take().or(version) };
         }
         if run.kind == "unknown" && at < 12 && (one.has(Role::Start) || one.has(Role::Product)) {
             let said = one.part(Role::Start, "kind").unwrap_or_else(|| one.line.text.clone());
@@ -524,13 +524,19 @@ fn negated(text: &str) -> bool {
     .any(|word| text.contains(word))
 }
 
+/// Whether it is what the service of an installer says at the end of product, version and result, in any language.
+fn is_sentence_of_service(one: &Marked<'_>) -> bool {
+    let names = |part| one.part(Role::Product, part).is_some();
+    one.line.text.contains(". ") && names("product") && names("version")
+}
+
 /// A number returned near the end is the run's; earlier ones are of its steps.
 fn is_final_code(one: &Marked<'_>, at: usize, len: usize) -> bool {
     let text = &one.line.text;
     let of_engine = text.contains("MainEngineThread")
         || text.contains("Apply complete")
         || text.contains("error status")
-        || one.part(Role::Product, "product").is_some();
+        || is_sentence_of_service(one);
     let lower = text.to_ascii_lowercase();
     of_engine || (len - at <= 4 && (lower.contains("exit") || lower.contains("rc=") || lower.contains("result")))
 }

@@ -8,6 +8,7 @@ use crate::case::{Case, Loaded};
 use crate::clock::Zone;
 use crate::clock::human::{date_time, duration_text};
 use crate::event::{EventRef, RecordReader, Row};
+use crate::plural::many;
 use crate::severity::Severity;
 use crate::{Error, Result};
 
@@ -136,7 +137,7 @@ fn density<'a>(case: &Case, loaded: &'a Loaded, events: impl Iterator<Item = Eve
     let bottom = TOP + shown.len() as f32 * BAND;
     let mut canvas = Canvas::new(WIDTH, bottom + 50.0);
     let of = if hosts > shown.len() { format!(", the worst {} of {hosts} hosts", shown.len()) } else { String::new() };
-    axis.head(&mut canvas, title(case), &format!("{count} events by severity{of}"));
+    axis.head(&mut canvas, title(case), &format!("{} by severity{of}", many(count, "event")));
     axis.draw(&mut canvas, bottom);
     let per_slice = duration_text((axis.last - axis.first) / SLICES as i64);
     let step = (WIDTH - LEFT - RIGHT) / SLICES as f32;
@@ -180,7 +181,7 @@ fn lanes<'a>(case: &Case, events: impl Iterator<Item = EventRef<'a>>, axis: &Axi
     let bottom = TOP + names.len() as f32 * LANE;
     let listed = events.len().min(LISTED);
     let mut canvas = Canvas::new(WIDTH, bottom + 60.0 + (listed + 1) as f32 * LIST_LINE);
-    axis.head(&mut canvas, title(case), &format!("{} events", events.len()));
+    axis.head(&mut canvas, title(case), &many(events.len() as u64, "event"));
     axis.draw(&mut canvas, bottom);
     for (lane, (host, component)) in names.iter().enumerate() {
         let y = TOP + (lane + 1) as f32 * LANE;

@@ -105,12 +105,12 @@ impl View for StreamView {
         if cx.jobs.is_running(ROWS) {
             vec!["searching …".into()]
         } else if !cx.view.loaded.table.is_empty() {
-            let hidden = grouped(cx.view.loaded.table.len() as u64);
+            let count = cx.view.loaded.table.len();
+            let hidden =
+                if count == 1 { "1 event is".to_owned() } else { format!("{} events are", grouped(count as u64)) };
             vec![
                 format!("No event passes the filter: {}", cx.stream.filter_text),
-                format!(
-                    "{hidden} events are hidden. F removes the filter, f changes it, < goes back to the one before."
-                ),
+                format!("{hidden} hidden. F removes the filter, f changes it, < goes back to the one before."),
             ]
         } else if cx.view.loaded.complete {
             vec![

@@ -10,6 +10,7 @@ use boxclock_core::crash::{CrashAnalysis, CrashReport};
 use boxclock_core::event::RecordReader;
 use boxclock_core::facts;
 use boxclock_core::install::{InstallAnalysis, Installers, Run};
+use boxclock_core::many;
 use boxclock_core::pattern::{self, PatternAnalysis, RhythmAnalysis};
 use boxclock_core::trail;
 use boxclock_core::visible;
@@ -184,12 +185,12 @@ pub fn trail(view: &CaseView, identifier: &str, form: ListForm, work: &Work) -> 
         let code = hop.code.map_or(String::new(), |code| format!(" ({code})"));
         writeln!(
             out,
-            "{}  {:<12} {:<16} {:<24} {:>4} events  {}{code}  {}:{}-{}",
+            "{}  {:<12} {:<16} {:<24} {:>11}  {}{code}  {}:{}-{}",
             time(hop.first.0),
             hop.host,
             visible(&hop.component, false),
             visible(&hop.identifier, false),
-            hop.events,
+            many(hop.events as u64, "event"),
             hop.outcome.name(),
             visible(&hop.source, false),
             hop.first.1,
