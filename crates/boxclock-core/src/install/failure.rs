@@ -176,6 +176,10 @@ fn failure_code(part: &[Marked<'_>], at: usize, platform: Platform) -> Option<Re
 /// Links logs that are named to their sources and runs: where the reason stands in the other log, it is the first failure.
 pub(super) fn link_children(runs: &mut [Run], sources: &[(String, Option<String>)]) {
     let file_name = |path: &str| path.replace('\\', "/").rsplit('/').next().unwrap_or_default().to_ascii_lowercase();
+    let mut by_name: HashMap<(Option<&str>, String), Vec<&str>> = HashMap::new();
+    for (name, host) in sources {
+        by_name.entry((host.as_deref(), file_name(name))).or_default().push(name);
+    }
     let mut moved: Vec<(usize, FirstFailure)> = Vec::new();
     for index in 0..runs.len() {
         let (host, own) = (runs[index].host.clone(), runs[index].source.clone());
@@ -185,8 +189,8 @@ pub(super) fn link_children(runs: &mut [Run], sources: &[(String, Option<String>
         let mut children = std::mem::take(&mut runs[index].child_logs);
         for (path, source, line) in &mut children {
             let found =
-                sources.iter().find(|(name, of)| *of == host && *name != own && file_name(name) == file_name(path));
-            *source = found.map(|(name, _)| name.clone());
+                by_name.get(&(host.as_deref(), file_name(path))).into_iter().flatten().find(|name| **name != own);
+            *source = found.map(|name| (*name).to_owned());
             let Some(source) = source else { continue };
             // The child's run that lies in the time of the parent.
             let inside = |child: &&Run| {
