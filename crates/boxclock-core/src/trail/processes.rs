@@ -56,9 +56,10 @@ pub(super) fn find(
     own.dedup_by_key(|(row, _)| *row);
     let taken: HashSet<Row> = own.iter().map(|(row, _)| *row).collect();
     let mut aliases = Vec::new();
-    for said in said(lines, &own, known, without) {
-        work.check()?;
-        let rows = rows_of(lines, &said, &taken);
+    let all = said(lines, &own, known, without);
+    let written = written_by(lines, &all, work)?;
+    for (said, written) in all.iter().zip(&written) {
+        let rows = rows_of(lines, said, written, &taken);
         let Some(first) = rows.first() else { continue };
         let of = table.event(*first).component().to_owned();
         let why = format!(
@@ -103,32 +104,42 @@ fn said(lines: &mut Lines<'_>, own: &[(Row, usize)], known: &BTreeMap<String, Na
     found
 }
 
-/// The lines of a process from when it is named on; none where it was there before, or began much later.
-fn rows_of(lines: &Lines<'_>, said: &Said, taken: &HashSet<Row>) -> Vec<Row> {
+/// The lines of each of these processes with their times, in order: the rows of their hosts are gone through once.
+fn written_by(lines: &Lines<'_>, all: &[Said], work: &Work) -> Result<Vec<Vec<(i64, Row)>>> {
     let table = &lines.view.loaded.table;
-    let mention = table.event(said.row);
-    let Some(named_at) = mention.time() else { return Vec::new() };
-    let slack = if mention.host() == said.host { 2 * SECOND } else { BETWEEN_HOSTS };
-    let mut rows: Vec<(i64, Row)> = Vec::new();
+    let mut written: Vec<Vec<(i64, Row)>> = all.iter().map(|_| Vec::new()).collect();
     for (index, source) in lines.view.case.sources.iter().enumerate() {
-        if source.host.as_ref().is_some_and(|host| *host != said.host) {
+        work.check()?;
+        if all.iter().all(|said| source.host.as_ref().is_some_and(|host| *host != said.host)) {
             continue;
         }
-        let by_it = table.rows_of(index).filter(|row| {
-            let event = table.event(*row);
-            event.actor().pid == Some(said.pid) && event.host() == said.host
-        });
-        rows.extend(by_it.filter_map(|row| Some((table.event(row).time()?, row))));
+        for row in table.rows_of(index) {
+            let event = table.event(row);
+            let by_it = all.iter().position(|said| event.actor().pid == Some(said.pid) && event.host() == said.host);
+            if let (Some(at), Some(time)) = (by_it, event.time()) {
+                written[at].push((time, row));
+            }
+        }
     }
-    rows.sort_unstable();
+    for rows in &mut written {
+        rows.sort_unstable();
+    }
+    Ok(written)
+}
+
+/// The lines of a process from when it is named on; none where it was there before, or began much later.
+fn rows_of(lines: &Lines<'_>, said: &Said, written: &[(i64, Row)], taken: &HashSet<Row>) -> Vec<Row> {
+    let mention = lines.view.loaded.table.event(said.row);
+    let Some(named_at) = mention.time() else { return Vec::new() };
+    let slack = if mention.host() == said.host { 2 * SECOND } else { BETWEEN_HOSTS };
     let from = named_at.saturating_sub(slack);
-    let was_there = rows.iter().any(|(time, _)| *time < from && *time > from.saturating_sub(QUIET));
+    let was_there = written.iter().any(|(time, _)| *time < from && *time > from.saturating_sub(QUIET));
     let mut last = named_at.saturating_add(BEGINS_WITHIN + slack);
     if was_there {
         return Vec::new();
     }
     let mut found = Vec::new();
-    for (time, row) in rows.into_iter().filter(|(time, _)| *time >= from) {
+    for (time, row) in written.iter().copied().filter(|(time, _)| *time >= from) {
         if time > last || found.len() >= MOST_ROWS {
             break;
         }
