@@ -316,7 +316,7 @@ fn line_and_column(text: &str, at: usize) -> (usize, usize) {
 fn card_of(raw: RawCard, (file, from): (&str, usize), own: &Catalogues) -> std::result::Result<Card, Mistake> {
     let name = raw.name.get_ref();
     if name.is_empty() || !name.bytes().all(|byte| byte.is_ascii_alphanumeric() || byte == b'-') {
-        return Err((raw.name.span().start, format!("\"{name}\" is no name: letters, digits and hyphens make one")));
+        return Err((raw.name.span().start, format!("\"{name}\" is not a name: letters, digits and hyphens make one")));
     }
     if raw.signs.is_empty() {
         return Err((from, format!("card {name} has no sign: nothing could be recognised by it")));
@@ -371,7 +371,7 @@ fn sign_of(raw: RawSign, at: usize, from: usize, own: &Catalogues) -> std::resul
     let filter = |text: &str| Filter::parse_with(text, &Zone::utc(), own);
     for code in &raw.codes {
         if filter(&format!("code={}", quoted(code.get_ref()))).is_err() {
-            return Err((code.span().start, format!("\"{}\" is no code", code.get_ref())));
+            return Err((code.span().start, format!("\"{}\" is not a code", code.get_ref())));
         }
     }
     if let Some(first) = raw.codes.first() {
@@ -385,7 +385,7 @@ fn sign_of(raw: RawSign, at: usize, from: usize, own: &Catalogues) -> std::resul
     }
     if let Some(level) = raw.level {
         let known = Severity::from_long_word(level.get_ref().as_bytes());
-        let what = || (level.span().start, format!("\"{}\" is no level", level.get_ref()));
+        let what = || (level.span().start, format!("\"{}\" is not a level", level.get_ref()));
         sign.level = known.ok_or_else(what)?.0;
     }
     if let Some(within) = raw.within {

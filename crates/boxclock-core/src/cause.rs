@@ -1,4 +1,4 @@
-//! From the symptom back to the first thing that went wrong, with a line for each link; or that the box does not prove it.
+//! From the symptom back to the first thing that went wrong, with a line for each link; or say that the box does not prove it.
 //!
 //! Messages are brought into [kinds]. What is rare, new, or another from some moment on is a [sign](signs). A sign leads to a later
 //! one where both name the same rare thing (a path, program, table, host, identifier), where a change is of a sort that has such

@@ -69,7 +69,7 @@ pub fn is_box(path: &Path) -> Result<bool> {
     let named = path.to_string_lossy().ends_with(".box.zip") && path.is_file();
     if !zip {
         return if named {
-            Err(Error::new(format!("{} is not a box: it is no ZIP archive", path.display())))
+            Err(Error::new(format!("{} is not a box: it is not a ZIP archive", path.display())))
         } else {
             Ok(false)
         };

@@ -52,7 +52,7 @@ impl FromStr for PatternId {
 
     fn from_str(text: &str) -> Result<Self> {
         let number = (text.len() == 10).then(|| u64::from_str_radix(text, 16).ok()).flatten();
-        number.map(Self).ok_or_else(|| Error::new(format!("\"{text}\" is no pattern: ten hexadecimal digits are")))
+        number.map(Self).ok_or_else(|| Error::new(format!("\"{text}\" is not a pattern: ten hexadecimal digits are")))
     }
 }
 

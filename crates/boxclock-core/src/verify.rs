@@ -1,4 +1,4 @@
-//! Is the failure gone? What was seen in the case of a failure is looked for in a box that was gathered after the mending.
+//! Is the failure gone? What was seen in the case of a failure is looked for in a box gathered after the fix.
 //!
 //! A message is the same where its [pattern](crate::pattern) is. Silence proves something only where the program that had written the
 //! message wrote on, and for long enough: several times as long as lay between two such messages before.
@@ -397,7 +397,7 @@ fn judge(items: Vec<Item>, is_later: bool) -> Verification {
         Verdict::Fixed => format!("\"{symptom}\" is gone: {why}."),
         Verdict::NotFixed => format!("\"{symptom}\" is still there: {why}."),
         Verdict::NotProvable if !is_later => {
-            "The later box has nothing from behind the end of the first, so it shows nothing about afterwards."
+            "The later box has nothing from after the end of the first, so it shows nothing about afterwards."
                 .to_owned()
         }
         Verdict::NotProvable => format!("Whether \"{symptom}\" is gone cannot be told: {why}."),

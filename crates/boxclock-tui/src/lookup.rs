@@ -75,7 +75,7 @@ pub fn draw(cx: &Context, chosen: usize, text: &str, found: &[CodeInfo], frame: 
         let text = if text.trim().is_empty() {
             "A code in any writing: 0x80070005, -2147024891, 1603, ENOSPC, 42P01, http 503, exit 137; or words: disk full"
         } else {
-            "Not a code, and no meaning has these words."
+            "Not a code, and no meaning contains these words."
         };
         lines.extend(
             wrap(text, width.saturating_sub(2))

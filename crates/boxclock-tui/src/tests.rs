@@ -143,7 +143,7 @@ fn problems_times_and_the_way_back() {
     screen.keys("t02:35\n");
     assert_eq!(screen.chosen(), "done");
     screen.keys("tsoon\n");
-    assert!(screen.draw(120, 30).contains("\"soon\" is no moment"));
+    assert!(screen.draw(120, 30).contains("\"soon\" is not a time"));
     screen.key(KeyCode::Esc);
     screen.keys("[");
     assert_eq!(screen.chosen(), "NAK");
@@ -167,7 +167,7 @@ fn a_wrong_filter_leaves_the_last_good_one_in_force() {
     screen.keys(" (");
     assert_eq!(screen.app.cx.row_count(), 2);
     let drawn = screen.draw(120, 30);
-    assert!(drawn.contains("^ this ( has no ) behind it"), "{drawn}");
+    assert!(drawn.contains("^ this ( has no ) after it"), "{drawn}");
     screen.key(KeyCode::Enter);
     assert!(matches!(screen.app.mode, crate::app::Mode::Typing(..)), "a wrong filter is not accepted");
     screen.key(KeyCode::Esc);

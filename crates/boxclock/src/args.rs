@@ -158,13 +158,13 @@ pub enum Command {
         after_help = "Examples:\n  boxclock patterns night.box.zip --most 40\n  boxclock patterns /var/log --as jsonl"
     )]
     Patterns(Patterns),
-    /// Suggest causes: from the symptom back to the first thing that went wrong, or that the box does not prove it
+    /// Suggest causes: from the symptom back to the first thing that went wrong, or say that the box does not prove it
     #[command(
         after_help = "Examples:\n  boxclock cause night.box.zip\n  boxclock cause /cases/saltmere --as jsonl\n\n\
         The story of the case (story.json) says what was seen, and when; without it the worst new trouble is taken."
     )]
     Cause(Listing),
-    /// Is the failure gone? Hold a box gathered after the mending against that of the failure
+    /// Check whether the failure is gone: compare a box gathered after the fix with the box of the failure
     #[command(after_help = "Example:\n  boxclock verify night.box.zip --after morning.box.zip\n\n\
         The chain of the logbook is looked for, else that of the first suggestion of boxclock cause. The exit status is 1 where the\n\
         symptom is still there, or where the later box cannot tell.")]
@@ -360,7 +360,7 @@ pub struct Listing {
 pub struct Verify {
     #[command(flatten)]
     pub listing: Listing,
-    /// A box, folder or file that was gathered after the mending
+    /// A box, folder or file gathered after the fix
     #[arg(long, value_name = "PATH", required = true)]
     pub after: Vec<PathBuf>,
     /// Keep the verdict in the logbook of the first box, for its report
@@ -409,7 +409,7 @@ pub struct Code {
 pub struct Trail {
     #[command(flatten)]
     pub listing: Listing,
-    /// What is followed: its number or name, as it stands in a log
+    /// What is followed: its number or name, as a log writes it
     #[arg(long = "of", value_name = "IDENTIFIER")]
     pub identifier: String,
 }

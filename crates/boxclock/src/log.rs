@@ -48,5 +48,5 @@ fn open(folder: &Path, path: &Path) -> io::Result<File> {
 /// # Errors
 /// When it is none.
 pub fn level(word: &str) -> Result<LevelFilter, String> {
-    word.parse().map_err(|_| format!("\"{word}\" is no level: write off, error, warn, info, debug or trace"))
+    word.parse().map_err(|_| format!("\"{word}\" is not a level: write off, error, warn, info, debug or trace"))
 }

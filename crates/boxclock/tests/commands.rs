@@ -38,7 +38,7 @@ fn code_in_any_writing() {
     assert_eq!(home.run(&["code", "5", "--os", "windows", "--as", "jsonl"]).json()[0]["name"], "ERROR_ACCESS_DENIED");
     let ran = home.run(&["code", "hello", "5"]);
     assert_eq!(ran.status, Some(3));
-    assert!(ran.err.contains("\"hello\" is no code"), "{}", ran.err);
+    assert!(ran.err.contains("\"hello\" is not a code"), "{}", ran.err);
     assert_eq!(home.run(&["code", "hello"]).status, Some(1));
 }
 
@@ -452,7 +452,7 @@ fn the_story_says_what_to_gather_around() {
     assert_eq!(home.run(&["events", "w.box.zip"]).json().len(), 2);
     home.write("vague.json", r#"{"since": "in the night"}"#);
     let vague = home.run(&["pack", "--host", "gw=gw", "--story", "vague.json", "--into", "v.box.zip"]);
-    assert!(vague.err.contains("\"in the night\" is no moment"), "{}", vague.err);
+    assert!(vague.err.contains("\"in the night\" is not a time"), "{}", vague.err);
 }
 
 #[test]
@@ -502,7 +502,7 @@ fn codes_are_found_by_words_and_said_to_be_too_large() {
     assert!(names.contains(&"ENOSPC") && names.contains(&"ERROR_DISK_FULL"), "{names:?}");
     let ran = home.run(&["code", "0x123456789abcdef01", "0x", "5"]);
     assert_eq!(ran.status, Some(3));
-    assert!(ran.err.contains("larger than any code") && ran.err.contains("\"0x\" is no code"), "{}", ran.err);
+    assert!(ran.err.contains("larger than any code") && ran.err.contains("\"0x\" is not a code"), "{}", ran.err);
     let stop = home.run(&["code", "stop 0xD1"]).out;
     assert!(stop.contains("DRIVER_IRQL_NOT_LESS_OR_EQUAL") && stop.contains("parameter 4"), "{stop}");
     let unknown = home.run(&["code", "0x8007FFF3", "--as", "jsonl"]).json();

@@ -346,7 +346,7 @@ fn a_frame_is_followed_and_the_night_compared() {
     terminal.keys(&["/"]);
     terminal.line("frame fr-0412-4096 refused, NAK");
     terminal.keys(&["7"]);
-    terminal.see(&["What shall be followed?", "fr-0412-4096"]);
+    terminal.see(&["What should be followed?", "fr-0412-4096"]);
     terminal.keys(&["Enter"]);
     terminal.see(&["fr-0412-4096  it failed", "Console5.Plan", "dosingd", "others of its kind"]);
     // The last hop, and its line.

@@ -116,3 +116,55 @@ fn commands_that_take_a_case_show_an_example() {
         assert!(example.contains(&format!("boxclock {command}")), "{command}: {example}");
     }
 }
+
+/// Turns of phrase that `docs/words.md` rules out, with what to write instead.
+const RULED_OUT: [(&str, &str); 8] = [
+    (" is no ", "is not a"),
+    (" are no ", "are not"),
+    (" mend", "fix"),
+    ("shall ", "should, or the plain verb"),
+    ("broke off", "stopped"),
+    ("ook whether", "check whether"),
+    ("ook what", "see what, find out what"),
+    ("all the same,", "anyway"),
+];
+
+/// The phrase of the list in the strings of a line of code or data; what is looked for in logs (patterns, phrases of cards and
+/// installers) is somebody else's wording.
+fn ruled_out(line: &str) -> Option<(&'static str, &'static str)> {
+    let line = line.split(" // ").next().unwrap_or(line);
+    let ours = line.contains('"') && !line.trim_start().starts_with("//") && !line.contains("says = ");
+    let right = |phrase: &str| line.contains(&format!("{phrase}longer")) || line.contains(&format!("here{phrase}"));
+    RULED_OUT.into_iter().find(|(phrase, _)| ours && line.contains(phrase) && !right(phrase))
+}
+
+#[test]
+fn no_string_holds_a_phrase_that_is_ruled_out() {
+    assert_eq!(ruled_out("    \"{} is no box\","), Some((" is no ", "is not a")));
+    assert_eq!(ruled_out("    \"it is no longer there\","), None);
+    let crates = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).parent().expect("the folder of the crates");
+    let mut folders =
+        vec![crates.join("boxclock/src"), crates.join("boxclock-tui/src"), crates.join("boxclock-core/src")];
+    let mut wrong = Vec::new();
+    while let Some(folder) = folders.pop() {
+        for entry in std::fs::read_dir(&folder).expect("a folder of the sources") {
+            let path = entry.expect("an entry").path();
+            // What codes mean is said in the words of those who made them; tests say what logs say.
+            if ["code", "tests", "tests.rs", "testing.rs"].iter().any(|name| path.ends_with(name)) {
+                continue;
+            }
+            if path.is_dir() {
+                folders.push(path);
+                continue;
+            }
+            let text = std::fs::read_to_string(&path).expect("a source");
+            let text = text.split("mod tests {").next().unwrap_or_default();
+            for (line, number) in text.lines().zip(1..) {
+                if let Some((phrase, better)) = ruled_out(line) {
+                    wrong.push(format!("{}:{number}: \"{phrase}\": write {better}", path.display()));
+                }
+            }
+        }
+    }
+    assert!(wrong.is_empty(), "{}", wrong.join("\n"));
+}

@@ -166,7 +166,7 @@ fn signs_may_name_codes_of_ones_own_catalogue() {
     assert!(cards.by_name("own").is_some());
     assert_eq!(super::fitting(&view, &Work::default()).unwrap()[0].card.name, "own");
     // Where the catalogue is not known, the code is none.
-    assert!(self::cards(&own).wrong[0].1.contains("is no code"));
+    assert!(self::cards(&own).wrong[0].1.contains("is not a code"));
 }
 
 #[test]
@@ -191,7 +191,7 @@ fn mistakes_have_line_and_column() {
     assert!(signs("{ says = [\"frame refused\"], optional = true }").contains("fit everything"));
     assert!(signs("{ says = [\"frame refused\"], follows = 1 }").contains("sign 1 cannot follow sign 1"));
     assert!(signs("{ says = [\"frame refused\"], wihtin = \"1m\" }").contains("line 6"));
-    assert!(wrong(&card("no name", "{ says = [\"frame refused\"] }", "")).contains("is no name"));
+    assert!(wrong(&card("no name", "{ says = [\"frame refused\"] }", "")).contains("is not a name"));
     assert!(wrong(&card("x", "{ says = [\"frame refused\"] }", "needs = 2")).contains("needs = 2 of 1 sign"));
 }
 

@@ -306,7 +306,7 @@ enum Start {
     Other,
 }
 
-/// Decodes files whose records are no lines; one that cannot be is left out. Takes out program files.
+/// Decodes files whose records are not lines; one that cannot be is left out. Takes out program files.
 fn decode_all(
     candidates: Vec<Candidate>,
     options: &Options,
@@ -412,7 +412,7 @@ fn take_story(folder: &Path, candidates: &mut Vec<Candidate>, left_out: &mut Vec
             Some(story)
         }
         Err(error) => {
-            let reason = format!("no story that can be read: {error}");
+            let reason = format!("the story cannot be read: {error}");
             left_out.push(LeftOut { path: path.display().to_string(), reason });
             None
         }

@@ -455,7 +455,7 @@ fn logs_of(sources: &[Source]) -> Vec<u32> {
 
 fn damage_notes((bad_utf8, nul): (Option<u64>, Option<u64>)) -> Vec<Trouble> {
     let bad = bad_utf8.map(|at| {
-        format!("bytes at byte {at} are not UTF-8: a line that is plausible in Windows-1252 is read so, else they are shown as \u{FFFD}")
+        format!("bytes at byte {at} are not UTF-8: a line that is plausible in Windows-1252 is read as that, otherwise they are shown as \u{FFFD}")
     });
     let nul = nul.map(|at| format!("NUL bytes at byte {at}"));
     bad.into_iter().chain(nul).map(Trouble::note).collect()

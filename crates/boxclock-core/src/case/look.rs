@@ -145,7 +145,7 @@ pub(super) fn look(
     if let Some(offset) = source.header.likely_offset_s.filter(|_| source.zone_from == ZoneFrom::Case) {
         source.zone = Zone::fixed(offset);
         source.trouble.push(Trouble::note(format!(
-            "its zone's word has several meanings: {} is assumed, another zone can be chosen",
+            "its zone's word has several meanings: {} is assumed; another zone can be set",
             source.zone.name()
         )));
     }

@@ -129,7 +129,7 @@ fn the_story_of_a_folder_is_no_source_and_says_the_zone() {
     assert!(plain.sources.iter().any(|source| source.name.ends_with("story.json")), "{:?}", plain.left_out);
     std::fs::write(folder.path().join("story.json"), "{\"title\":{}}").unwrap();
     let opened = folder.open();
-    assert!(opened.left_out.iter().any(|left| left.reason.contains("no story")), "{:?}", opened.left_out);
+    assert!(opened.left_out.iter().any(|left| left.reason.contains("story cannot be read")), "{:?}", opened.left_out);
 }
 
 #[test]

@@ -88,7 +88,7 @@ fn parse_time(text: &str, zone: &Zone) -> Option<Typed> {
 pub fn moment(text: &str, zone: &Zone, now: i64) -> Result<i64> {
     parse_moment(&text.trim().to_ascii_lowercase(), zone, now).ok_or_else(|| {
         Error::new(format!(
-            "\"{}\" is no moment: write 2026-04-12 02:31, 02:31, yesterday 7:20, Wed 07:22, 12 Apr 02:31 or 2 h ago",
+            "\"{}\" is not a time: write 2026-04-12 02:31, 02:31, yesterday 7:20, Wed 07:22, 12 Apr 02:31 or 2 h ago",
             text.trim()
         ))
     })

@@ -250,7 +250,8 @@ fn by_shape(code: Code, own: &Catalogues) -> CodeInfo {
             };
         }
         Family::Http | Family::Sip | Family::Smtp | Family::Ftp => {
-            let class = ["preliminary", "success", "redirection or go on", "refused by the other side", "failed there"];
+            let class =
+                ["preliminary", "success", "redirection or continue", "refused by the other side", "failed there"];
             let class = class.get((number / 100).wrapping_sub(1) as usize).copied().unwrap_or("unknown class");
             reading.meaning = format!("Not in any catalogue. Its class: {class}.");
         }
@@ -259,7 +260,7 @@ fn by_shape(code: Code, own: &Catalogues) -> CodeInfo {
             let text = entry(plain).map_or("", |row| row.meaning);
             reading.meaning = format!("Not in any catalogue; a form of {}. {text}", plain.number);
         }
-        family => reading.meaning = format!("Not in any catalogue. Where it stands it would be a {}.", family.title()),
+        family => reading.meaning = format!("Not in any catalogue. In this place it would be a {}.", family.title()),
     }
     reading
 }

@@ -67,7 +67,7 @@ impl Catalogues {
         }
         if let Some((name, _)) = files.get(limits::USER_CATALOGUES) {
             let text =
-                format!("more than {} catalogues: this one and all behind it are left out", limits::USER_CATALOGUES);
+                format!("more than {} catalogues: this one and all after it are left out", limits::USER_CATALOGUES);
             catalogues.mistakes.push(Mistake { file: name.clone(), line: 1, column: 1, text });
         }
         file::resolve(rows, &mut catalogues);

@@ -41,8 +41,8 @@ pub(super) fn what(code: Code, parameters: &[u64], registers: Option<&Registers>
         0xC000_0005 if what.address == Some(u64::MAX) => {
             Some("it touched an address that no memory can have: the pointer was overwritten with data")
         }
-        0xC000_0006 => Some("a part of a mapped file could not be read in: disk, network or medium"),
-        0xC000_00FD => Some("it ran out of stack: too deep a recursion or too large a local variable"),
+        0xC000_0006 => Some("a part of a mapped file could not be read: disk, network or medium"),
+        0xC000_00FD => Some("it ran out of stack: a recursion too deep or a local variable too large"),
         0xC000_0374 => Some("the allocator found its heap damaged: something wrote there earlier"),
         0xC000_0409 => Some(match parameters.first() {
             Some(2) | None => {
@@ -61,7 +61,7 @@ pub(super) fn what(code: Code, parameters: &[u64], registers: Option<&Registers>
         0xE043_4352 | 0xE043_4F4D => Some("an exception of the managed runtime was thrown that nothing catches"),
         0x4000_0015 => Some("it ended itself by abort"),
         0xC000_0420 => Some("a condition that the program checks did not hold"),
-        0xC000_0135 | 0xC000_0139 => Some("a library or a function of one was missing at the start"),
+        0xC000_0135 | 0xC000_0139 => Some("a library, or a function in one, was missing at the start"),
         0xC000_0017 => Some("there was no more memory"),
         _ => None,
     };

@@ -361,10 +361,10 @@ pub(super) fn judge(crash: &Crash, frames: &[Frame], class: Class, time: Option<
         let why = match (rank, place) {
             (0, 0) => format!("the failing instruction is in its function{function}"),
             (0, _) => format!(
-                "it stands first on the stack behind frames of system and runtime, with{}",
+                "it is first on the stack after frames of system and runtime, with{}",
                 if function.is_empty() { " code without a name".to_owned() } else { function }
             ),
-            _ => format!("it stands further out on the stack (frame {place})"),
+            _ => format!("it is further out on the stack (frame {place})"),
         };
         add(module, base, why);
         rank += 1;
@@ -462,7 +462,7 @@ fn doubts(verdict: &mut Verdict, frames: &[Frame]) {
         let all_core = frames.iter().any(|frame| frame.unit().is_some());
         verdict.doubts.push(
             if all_core {
-                "only core modules of system and runtime stand on the stack"
+                "only core modules of system and runtime are on the stack"
             } else {
                 "the stack leads to no module"
             }
@@ -473,7 +473,7 @@ fn doubts(verdict: &mut Verdict, frames: &[Frame]) {
             verdict.suspects.push(Suspect {
                 module: module.to_owned(),
                 score: 0.15,
-                why: vec!["nothing else stands on the stack; it is a core module, and rarely the cause".into()],
+                why: vec!["nothing else is on the stack; it is a core module, and rarely the cause".into()],
             });
         }
     } else if !proven && doubt.is_none() {

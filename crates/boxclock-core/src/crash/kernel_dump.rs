@@ -144,7 +144,7 @@ impl DumpFormat for KernelDump {
             Some(5 | 6) => bitmap(file, layout, len_bytes, &mut crash),
             Some(1 | 2) => {}
             other => crash.trouble.push(format!(
-                "the dump's kind at byte {} is {}: not known, and nothing behind the header is read",
+                "the dump's kind at byte {} is {}: not known, and nothing after the header is read",
                 layout.kind,
                 other.map_or("missing".to_owned(), |kind| kind.to_string())
             )),

@@ -36,7 +36,7 @@ impl ProgramFile {
     /// # Errors
     /// When it is not; the text says what it is.
     pub(crate) fn is_build(path: &Path, wanted: Option<&str>) -> Result<(), &'static str> {
-        let program = Program::open(path).ok_or("it is no program")?;
+        let program = Program::open(path).ok_or("it is not a program")?;
         match wanted {
             Some(wanted) if program.build_id.as_deref() != Some(wanted) => Err("it is of another build by now"),
             _ => Ok(()),
@@ -168,7 +168,7 @@ impl Program {
         Self::of_bytes(Some(bytes).filter(|bytes| bytes.len() as u64 <= MOST_BYTES)?.into())
     }
 
-    /// A file that is in memory already; `None` where it is no program.
+    /// A file that is in memory already; `None` where it is not a program.
     fn of_bytes(bytes: Arc<[u8]>) -> Option<Self> {
         let file = object::File::parse(&*bytes).ok()?;
         if !matches!(file.kind(), ObjectKind::Executable | ObjectKind::Dynamic) {

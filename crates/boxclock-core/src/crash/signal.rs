@@ -170,7 +170,7 @@ pub(super) fn what(
     what.words = match (info.number, info.code) {
         _ if from_outside => Some(format!("it was sent by {sender}: the program did not fail by itself")),
         (11 | 7, Some(0x80)) => Some(
-            "it touched an address that no memory can have (the processor reports 0 for it, which is no null pointer): the pointer \
+            "it touched an address that no memory can have (the processor reports 0 for it, which is not a null pointer): the pointer \
              was overwritten with data"
                 .into(),
         ),
@@ -238,7 +238,7 @@ mod tests {
             assert!(text.contains(wanted), "0x{address:x}: {text}");
         }
         let general = what(segv(0, 0x80), Some(7), None, Some(&registers), &memory);
-        assert!(general.words.unwrap().contains("no null pointer"));
+        assert!(general.words.unwrap().contains("not a null pointer"));
         assert_eq!((general.address, general.detail.as_deref()), (None, Some("SI_KERNEL")));
     }
 

@@ -59,8 +59,9 @@ impl DumpFormat for CrashTextFile {
             .collect();
         let document = text.starts_with('{').then(|| text::read_document(&lines)).flatten();
         let told = document.or_else(|| (0..lines.len().min(64)).find_map(|from| text::read(lines.get(from..)?)));
-        let mut crash =
-            told.map(|told| told.crash).ok_or("the report begins like one of a crash, and does not go on like one")?;
+        let mut crash = told
+            .map(|told| told.crash)
+            .ok_or("the report begins like one of a crash, but does not continue like one")?;
         if len_bytes > MOST_BYTES {
             crash.trouble.push(format!("only the first {MOST_BYTES} of {len_bytes} bytes are read"));
         }

@@ -166,7 +166,7 @@ impl<'a> BinXml<'a> {
             0x05 => {
                 let kind = cursor.u8()?;
                 if kind != 1 {
-                    return Err(Wrong("a value that is no text outside a template's values", at));
+                    return Err(Wrong("a value that is not text outside a template's values", at));
                 }
                 let count = usize::from(cursor.u16()?);
                 let bytes = cursor.take(count * 2)?;

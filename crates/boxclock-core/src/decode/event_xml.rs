@@ -140,7 +140,7 @@ fn write(place: Place, xml: &str, out: &mut Output) -> io::Result<()> {
     if let Some(event) = Element::parse(xml) {
         windows_event::write(&event, None, place, out)
     } else {
-        out.trouble(Trouble::lost(format!("the event at byte {} is no well-formed XML", place.offset)));
+        out.trouble(Trouble::lost(format!("the event at byte {} is not well-formed XML", place.offset)));
         out.entry(&super::Entry { body: xml, ..super::Entry::at(place) })
     }
 }

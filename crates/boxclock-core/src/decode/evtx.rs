@@ -136,7 +136,7 @@ fn chunks_in_order(input: &Input<'_>) -> io::Result<Vec<u64>> {
 
 fn check_file_header(header: &[u8], out: &mut Output) {
     if !header.starts_with(FILE_MAGIC) {
-        out.trouble(Trouble::note("the file's header is damaged: its chunks were read all the same".to_owned()));
+        out.trouble(Trouble::note("the file's header is damaged: its chunks were read anyway".to_owned()));
         return;
     }
     if header.get(..120).is_some_and(|bytes| crc32fast::hash(bytes) != u32_at(header, 124)) {

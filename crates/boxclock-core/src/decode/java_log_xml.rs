@@ -77,7 +77,7 @@ fn close(open: &mut Option<(Place, String)>, wrong: &str, out: &mut Output) -> i
     // Characters that XML forbids stand in messages all the same: they are read as blanks.
     let clean: String = text.chars().map(|c| if c.is_control() && !"\t\n\r".contains(c) { ' ' } else { c }).collect();
     let Some(record) = Element::parse(clean.trim()) else {
-        out.trouble(Trouble::lost(format!("the record at byte {} is no XML", place.offset)));
+        out.trouble(Trouble::lost(format!("the record at byte {} is not XML", place.offset)));
         return out.entry(&Entry { body: &text, ..Entry::at(place) });
     };
     write(&record, place, out)

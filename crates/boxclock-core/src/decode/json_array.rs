@@ -136,7 +136,7 @@ impl Decoder for KernelJson {
     fn decode(&self, input: &Input<'_>, out: &mut Output) -> io::Result<()> {
         each_object(input, "dmesg", out, |item, out| {
             let Ok(value) = serde_json::from_slice::<Value>(item.bytes) else {
-                out.trouble(Trouble::lost(format!("the object at byte {} is no JSON", item.place.offset)));
+                out.trouble(Trouble::lost(format!("the object at byte {} is not JSON", item.place.offset)));
                 return Ok(());
             };
             let level = value.get("pri").and_then(Value::as_u64).and_then(|level| u32::try_from(level).ok());
@@ -175,7 +175,7 @@ impl Decoder for CountersJson {
     fn decode(&self, input: &Input<'_>, out: &mut Output) -> io::Result<()> {
         each_object(input, "statistics", out, |item, out| {
             let Ok(mut value) = serde_json::from_slice::<Value>(item.bytes) else {
-                out.trouble(Trouble::lost(format!("the object at byte {} is no JSON", item.place.offset)));
+                out.trouble(Trouble::lost(format!("the object at byte {} is not JSON", item.place.offset)));
                 return Ok(());
             };
             let stamp = value.get("timestamp").map_or(Stamp::None, |time| {

@@ -131,7 +131,7 @@ impl Decoder for JsonDocument {
 impl JsonDocument {
     fn write(&self, object: &[u8], place: Place, out: &mut Output) -> io::Result<()> {
         let Ok(value) = serde_json::from_slice::<Value>(object) else {
-            out.trouble(Trouble::lost(format!("the object at byte {} is no JSON", place.offset)));
+            out.trouble(Trouble::lost(format!("the object at byte {} is not JSON", place.offset)));
             let body =
                 String::from_utf8_lossy(object.get(..object.len().min(limits::RECORD_BYTES)).unwrap_or_default());
             return out.entry(&Entry { body: &body, ..Entry::at(place) });

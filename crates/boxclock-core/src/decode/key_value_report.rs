@@ -193,8 +193,7 @@ impl Decoder for KeyValueReport {
         }
         out.account.attached_lines = out.account.lines.saturating_sub(1);
         if body.len() >= limits::RECORD_BYTES {
-            let what =
-                format!("longer than {} bytes: what stands beyond is not among its fields", limits::RECORD_BYTES);
+            let what = format!("longer than {} bytes: what lies beyond is not among its fields", limits::RECORD_BYTES);
             out.trouble(Trouble::note(what));
         }
         times.retain(|(_, stamp)| !matches!(stamp, Stamp::None));

@@ -172,7 +172,7 @@ enum Moment {
 
 fn condition(text: &str) -> Result<(String, Op)> {
     let wrong =
-        || Error::new(format!("\"{text}\" is no condition: write FIELD OP VALUE, for example used_percent >= 95"));
+        || Error::new(format!("\"{text}\" is not a condition: write FIELD OP VALUE, for example used_percent >= 95"));
     let mut words = text.splitn(3, ' ');
     let (Some(field), Some(op)) = (words.next(), words.next()) else { return Err(wrong()) };
     let value = words.next().unwrap_or_default().trim();
@@ -489,7 +489,7 @@ mod tests {
         checks.add("op.toml", &good.replace("size > 5", "size => 5"));
         checks.add("level.toml", &good.replace("note", "bad"));
         assert_eq!(checks.good.len(), 1);
-        assert!(checks.wrong[0].1.starts_with("line 6: \"size => 5\" is no condition"), "{:?}", checks.wrong);
+        assert!(checks.wrong[0].1.starts_with("line 6: \"size => 5\" is not a condition"), "{:?}", checks.wrong);
         assert!(checks.wrong[1].1.contains("line 3, column 9"), "{:?}", checks.wrong);
     }
 }

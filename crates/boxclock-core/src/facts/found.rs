@@ -138,16 +138,16 @@ fn of_knot(knot: &Knot) -> Option<Finding> {
         line: first.1,
         more: more.to_vec(),
         reason: "What is rare and bad at the same time in several logs often lies close to the cause.".into(),
-        advice: "Read these lines in their order, and what stands just before the first of them.".into(),
+        advice: "Read these lines in order, and what comes just before the first of them.".into(),
     })
 }
 
 fn of_run(run: &Run) -> Option<Finding> {
     let (level, advice) = match run.outcome {
         Outcome::Failed | Outcome::RolledBack => {
-            (Level::Critical, "Go to the line that failed first, mend that, and run the installation again.")
+            (Level::Critical, "Go to the line that failed first, fix that, and run the installation again.")
         }
-        Outcome::CutOff => (Level::Warning, "Look what ended it, and what is half done; then run it again."),
+        Outcome::CutOff => (Level::Warning, "Find out what ended it and what is half done; then run it again."),
         Outcome::Refused => {
             (Level::Warning, "Wait until the other installation has ended, or end it; then run this one again.")
         }

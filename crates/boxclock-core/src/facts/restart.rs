@@ -95,7 +95,7 @@ fn finding(case: &Case, table: &Table, marks: &[RailMark], row: Row, code: Code)
         reason: "What was installed is not in effect before a restart: files in use are replaced only then, and old and new \
                  parts work side by side until it comes. Scripts often take this code for plain success."
             .into(),
-        advice: "See what was started between the two moments; restart the host, then look whether the failure is gone."
+        advice: "See what was started between the two moments; restart the host, then check whether the failure is gone."
             .into(),
     })
 }

@@ -46,7 +46,7 @@ pub(super) fn fetch_all(plan: &Plan, options: &PackOptions, staging: &Path, work
         });
         let threads: Vec<_> = threads.collect();
         let joined = threads.into_iter().map(thread::ScopedJoinHandle::join);
-        joined.map(|result| result.unwrap_or_else(|_| Err(Error::new("gathering from a host broke off")))).collect()
+        joined.map(|result| result.unwrap_or_else(|_| Err(Error::new("gathering from a host stopped")))).collect()
     });
     work.check()?;
     let mut all = Fetched::default();

@@ -407,7 +407,7 @@ impl<'o> Planner<'o> {
         } else {
             thread::scope(|scope| {
                 let asked: Vec<_> = addresses.iter().map(|address| scope.spawn(|| connect(address))).collect();
-                let broken = || Err("connecting broke off".to_owned());
+                let broken = || Err("connecting stopped".to_owned());
                 asked.into_iter().map(|thread| thread.join().unwrap_or_else(|_| broken())).collect()
             })
         };
@@ -434,7 +434,7 @@ impl<'o> Planner<'o> {
                 scope.spawn(move || this.offer(label, address, remote, &options.work_of(label, work)))
             });
             let asked: Vec<_> = asked.collect();
-            let broken = || LeftOut { path: String::new(), reason: "listing its files broke off".into() };
+            let broken = || LeftOut { path: String::new(), reason: "listing its files stopped".into() };
             let empty = || Offer { recipes: Vec::new(), files: Vec::new(), left_out: vec![broken()] };
             asked.into_iter().map(|thread| thread.join().unwrap_or_else(|_| empty())).collect()
         });

@@ -50,7 +50,7 @@ pub struct RedactPlan {
     pub window: Option<Window>,
     /// Records that go along wherever they lie: source and offset.
     pub pins: Vec<(String, u64)>,
-    /// Files that cannot be redacted (dumps, packed files, logs whose records are no lines) go along as they are. Otherwise
+    /// Files that cannot be redacted (dumps, packed files, logs whose records are not lines) go along as they are. Otherwise
     /// they are left out and named.
     pub keep_binary: bool,
     /// How the reader reads each source, by its name in the box.

@@ -61,7 +61,7 @@ pub(super) struct About {
 
 /// Takes `ssh://[USER@]HOST[:PORT][/ROOT]` apart: destination, port, root without a `/` at its end.
 fn parse_address(address: &str) -> Result<(String, Option<u16>, String)> {
-    let wrong = || Error::new(format!("\"{address}\" is no address: write ssh://[USER@]HOST[:PORT][/ROOT]"));
+    let wrong = || Error::new(format!("\"{address}\" is not an address: write ssh://[USER@]HOST[:PORT][/ROOT]"));
     let rest = address.strip_prefix("ssh://").ok_or_else(wrong)?;
     let (host, root) = rest.split_at(rest.find('/').unwrap_or(rest.len()));
     let (host, port) = match host.rsplit_once(':') {

@@ -67,11 +67,11 @@ impl PackRequest {
         }
         if options.hosts.is_empty() && options.paths.is_empty() {
             return Err(Error::new(
-                "hosts: say what to gather: pump-ctl=ssh://pump-ctl keeper-desk=/mnt/desk /var/log",
+                "hosts: enter what to gather: pump-ctl=ssh://pump-ctl keeper-desk=/mnt/desk /var/log",
             ));
         }
         if options.into.as_os_str().is_empty() {
-            return Err(Error::new("into: say the name of the box"));
+            return Err(Error::new("into: enter the name of the box"));
         }
         options.recipes = match self.recipes.trim() {
             "" => vec!["auto".into()],
@@ -115,7 +115,7 @@ impl Window {
         }
         let window = Self { from: from.map_or(Ok(i64::MIN / 2), moment)?, to: to.map_or(Ok(now), moment)? };
         if window.from > window.to {
-            return Err(Error::new("the start of the window lies behind its end"));
+            return Err(Error::new("the start of the window is after its end"));
         }
         Ok(Some(window))
     }
@@ -179,7 +179,7 @@ mod tests {
             change(&mut request);
             request.options(Story::default(), &Zone::utc(), NOW).map(|_| ()).unwrap_err().to_string()
         };
-        assert!(wrong(&|request| request.hosts.clear()).starts_with("hosts: say what"));
+        assert!(wrong(&|request| request.hosts.clear()).starts_with("hosts: enter what"));
         assert!(wrong(&|request| request.hosts = "ssh://pump-ctl".into()).contains("a label"));
         assert!(wrong(&|request| request.moment = "soon".into()).starts_with("moment: "));
         assert!(wrong(&|request| request.recipes = "nothing-such".into()).starts_with("recipes: "));

@@ -85,7 +85,7 @@ impl Parser<'_> {
             && let Some(Expr::And(last)) = all.last()
             && last.is_empty()
         {
-            return Err(self.missing("something must stand behind \"or\""));
+            return Err(self.missing("something must follow \"or\""));
         }
         Ok(if all.len() == 1 { all.remove(0) } else { Expr::Or(all) })
     }
@@ -100,7 +100,7 @@ impl Parser<'_> {
                         let token = &self.tokens[self.next];
                         return Err(error(
                             token,
-                            "something must stand before \"or\"; to search for the word write \"or\" in quotes",
+                            "something must come before \"or\"; to search for the word write \"or\" in quotes",
                         ));
                     }
                     break;
@@ -127,7 +127,7 @@ impl Parser<'_> {
     fn one_inside(&mut self) -> Parsed<Expr> {
         if self.takes_word("not") {
             if self.peek().is_none() {
-                return Err(self.missing("something must stand behind \"not\""));
+                return Err(self.missing("something must follow \"not\""));
             }
             return Ok(Expr::Not(Box::new(self.one()?)));
         }
@@ -137,11 +137,11 @@ impl Parser<'_> {
                 let inner = self.any()?;
                 match self.take() {
                     Some(Token { kind: Kind::Close, .. }) => Ok(inner),
-                    _ => Err(error(&token, "this ( has no ) behind it")),
+                    _ => Err(error(&token, "this ( has no ) after it")),
                 }
             }
             Kind::Close => Err(error(&token, "this ) has no ( before it")),
-            Kind::Operator(_) => Err(error(&token, "a field's name must stand before this")),
+            Kind::Operator(_) => Err(error(&token, "a field's name must come before this")),
             Kind::Regex(pattern) => Ok(Expr::Leaf(Leaf::Text(regex(pattern, token.at, token.length)?.into()))),
             Kind::Word { text, quoted } => self.word(&token, text, *quoted),
         }
@@ -174,14 +174,14 @@ impl Parser<'_> {
             ));
         }
         let Some(value) = self.take() else {
-            return Err(self.missing(&format!("a value must stand behind {name}{operator}")));
+            return Err(self.missing(&format!("a value must follow {name}{operator}")));
         };
         let Kind::Word { text, .. } = &value.kind else {
-            return Err(error(&value, format!("a value must stand behind {name}{operator}")));
+            return Err(error(&value, format!("a value must follow {name}{operator}")));
         };
         let items: Vec<&str> = text.split(',').map(str::trim).filter(|item| !item.is_empty()).collect();
         if items.is_empty() {
-            return Err(error(&value, format!("a value must stand behind {name}{operator}")));
+            return Err(error(&value, format!("a value must follow {name}{operator}")));
         }
         let negated = operator == "!=";
         let leaf = match name {
@@ -311,7 +311,8 @@ fn numbers(value: &Token, items: &[&str]) -> Parsed<Vec<u32>> {
 }
 
 fn patterns(value: &Token, items: &[&str]) -> Parsed<Vec<crate::pattern::PatternId>> {
-    let wrong = |item: &str| error(value, format!("\"{item}\" is no pattern: its number has ten hexadecimal digits"));
+    let wrong =
+        |item: &str| error(value, format!("\"{item}\" is not a pattern: its number has ten hexadecimal digits"));
     items.iter().map(|item| item.parse().map_err(|_| wrong(item))).collect()
 }
 
@@ -366,7 +367,7 @@ fn level(value: &Token, operator: &str, items: &[&str]) -> Parsed<Expr> {
     Ok(match operator {
         "=" => Expr::Or(ranges.into_iter().map(|(low, high)| leaf(low, high)).collect()),
         "!=" => Expr::Not(Box::new(Expr::Or(ranges.into_iter().map(|(low, high)| leaf(low, high)).collect()))),
-        _ if items.len() > 1 => return Err(error(value, "one level only behind this comparison")),
+        _ if items.len() > 1 => return Err(error(value, "only one level may follow this comparison")),
         ">=" => leaf(low.max(1), u8::MAX),
         ">" => leaf(high.saturating_add(1), u8::MAX),
         "<=" => leaf(1, high),

@@ -211,7 +211,7 @@ pub(super) fn find(
             let event = table.event(place.row);
             let others = &others[&(place.form, place.known_slot, place.slot)];
             let mut why = format!(
-                "stands beside {} there, and goes on with it in {}",
+                "appears beside {} there, and goes on with it in {}",
                 place.of,
                 crate::plural::many(rows.len() as u64, "event")
             );

@@ -79,7 +79,7 @@ fn a_box_from_before_proves_nothing() {
     let text = log().at("00:00:00").info("bridge", "heartbeat sent").at("00:50:00").info("bridge", "heartbeat sent");
     let found = verified(&case(&[("pump-ctl/app.log", text.text())]));
     assert_eq!(found.verdict, Verdict::NotProvable);
-    assert!(found.summary.contains("nothing from behind the end of the first"), "{}", found.summary);
+    assert!(found.summary.contains("nothing from after the end of the first"), "{}", found.summary);
 }
 
 #[test]

@@ -39,7 +39,7 @@ pub(super) const COMMANDS: &[Command<App, (), Then>] = &[
         app.cx.note_jump();
         Ok(app.move_by(isize::MAX))
     }),
-    row("count", &[";"], "count", "a number for the next movement: ;25] goes 25 problems on", |app, (), _| {
+    row("count", &[";"], "count", "a number for the next movement: ;25] goes 25 problems forward", |app, (), _| {
         app.times = "0".into();
         Ok(Then::Stay)
     }),

@@ -115,7 +115,7 @@ impl Context {
     /// Opens the folders of the case as one host each; they take its place when they are read.
     pub fn open_as_hosts(&mut self) -> Then {
         if self.host_folders.is_empty() {
-            return Then::say("This case is no folder that holds one folder for each host.");
+            return Then::say("This case is not a folder with one folder for each host.");
         }
         let mut options = Options { hosts: self.host_folders.clone(), ..self.view.case.options.clone() };
         options.choices.clear();

@@ -101,7 +101,7 @@ impl Context {
         }
         let added = steps.len() - self.remedies.len();
         if added == 0 {
-            return Ok(Then::say("All steps of this card are in the checklist already."));
+            return Ok(Then::say("All steps of this card are already in the checklist."));
         }
         self.set_remedies(steps)?;
         Ok(Then::say(format!("{} added to the checklist below.", crate::text::many(added as u64, "step"))))
@@ -142,7 +142,7 @@ impl Context {
         Ok(Then::Stay)
     }
 
-    /// Holds this case against a box that was gathered after the mending, and keeps the verdict.
+    /// Holds this case against a box gathered after the fix, and keeps the verdict.
     ///
     /// # Errors
     /// When there is no such file.
@@ -150,7 +150,7 @@ impl Context {
         let path = PathBuf::from(name.trim());
         if !path.exists() {
             return Err(Error::new(format!(
-                "{} does not exist. Enter the box gathered after the mending.",
+                "{} does not exist. Enter the box gathered after the fix.",
                 path.display()
             )));
         }

@@ -25,7 +25,7 @@ fn the_desk_gathers_and_opens_the_box() {
     assert!(screen.draw(120, 30).contains("v previews what would be gathered"));
     // Nothing named yet: said in words, nothing begun.
     screen.keys("r");
-    assert!(screen.draw(120, 30).contains("say what to gather"), "{}", screen.draw(120, 30));
+    assert!(screen.draw(120, 30).contains("enter what to gather"), "{}", screen.draw(120, 30));
     let logs = folder.join("hosts/pump-ctl");
     let into = folder.join("night.box.zip");
     let tasks = &mut screen.app.view_of::<CollectView>().tasks;

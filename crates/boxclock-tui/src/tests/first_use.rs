@@ -175,7 +175,7 @@ fn a_moment_that_is_none_is_said() {
     screen.keys("1");
     screen.keys(&"j".repeat(since));
     screen.keys("\nten fortnights back\n");
-    assert!(screen.draw(120, 30).contains("\"ten fortnights back\" is no moment"), "{}", screen.draw(120, 30));
+    assert!(screen.draw(120, 30).contains("\"ten fortnights back\" is not a time"), "{}", screen.draw(120, 30));
     assert!(matches!(screen.app.mode, Mode::Typing(_)), "the line stays");
     screen.key(KeyCode::Esc);
     assert_eq!(screen.app.cx.story.since, "");
@@ -304,7 +304,7 @@ fn many_hosts_are_folded_searched_sorted_and_switched_off() {
     screen.keys("g");
     assert!(screen.draw(140, 30).contains("gw-07"));
     screen.keys("/nowhere\n");
-    assert!(screen.draw(140, 30).contains("Nothing has the words: nowhere"));
+    assert!(screen.draw(140, 30).contains("Nothing contains the words: nowhere"));
     screen.key(KeyCode::Esc);
     // A host is switched off whole, and logs of one name everywhere.
     screen.keys("gOhost\n");
@@ -368,7 +368,7 @@ fn a_preview_leaves_nothing_connecting_and_goes_when_a_field_changes() {
     assert!(!drawn.contains("connecting") && drawn.contains("app.log"), "{drawn}");
     // What is no moment stays on the line, and the old preview does not stand beside a new field.
     screen.keys("gjj\nsoonish\n");
-    assert!(screen.draw(140, 34).contains("\"soonish\" is no moment"));
+    assert!(screen.draw(140, 34).contains("\"soonish\" is not a time"));
     screen.key(KeyCode::Esc);
     screen.keys("gjjj\n");
     (0..3).for_each(|_| screen.key(KeyCode::Backspace));

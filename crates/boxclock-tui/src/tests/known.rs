@@ -156,7 +156,7 @@ fn the_shelf_has_what_was_opened_and_finds_it() {
     );
     screen.shows((60, 20), &["Opened before", "line 2"]);
     screen.keys("/enospc nothing\n");
-    screen.shows((160, 46), &["\"enospc nothing\"", "No case on the shelf has"]);
+    screen.shows((160, 46), &["\"enospc nothing\"", "No case on the shelf contains"]);
     screen.keys("/");
     for _ in 0.."enospc nothing".len() {
         screen.key(KeyCode::Backspace);
@@ -193,7 +193,7 @@ fn a_fault_met_in_another_case_says_so() {
 fn an_empty_shelf_says_what_comes_there() {
     let mut screen = screen();
     screen.keys("B");
-    screen.shows((100, 30), &["Nothing was opened before."]);
+    screen.shows((100, 30), &["No case has been opened yet."]);
 }
 
 #[test]
@@ -202,9 +202,9 @@ fn a_knot_has_its_lines_and_is_widened() {
     let drawn = screen.shows((160, 46), &["knot 0.", "unusual and bad together: "]);
     assert_eq!(drawn.matches("knot 0.").count(), 1, "{drawn}");
     choose(&mut screen, "its lines");
-    screen.shows((160, 60), &["words that stand here and", "W only what lies closer"]);
+    screen.shows((160, 60), &["words found here and", "W only those closer"]);
     screen.keys("www");
-    screen.shows((160, 60), &["9m apart is close"]);
+    screen.shows((160, 60), &["up to 9m apart"]);
     screen.key(KeyCode::Enter);
     assert_eq!(screen.app.cx.at, "stream");
 }

@@ -32,9 +32,9 @@ fn a_trail_is_offered_followed_and_shown() {
     let mut screen = frames();
     // Without a name there is nothing to follow, and that is said.
     screen.keys("G7");
-    screen.shows((140, 34), &["No name that goes on in other lines", "t follows a number or name"]);
+    screen.shows((140, 34), &["No name in the selected event", "t follows a number or name"]);
     screen.keys("3/fr-0412-4010\n7");
-    screen.shows((140, 34), &["What shall be followed?", "fr-0412-4010", "2 events in 2 sources"]);
+    screen.shows((140, 34), &["What should be followed?", "fr-0412-4010", "2 events in 2 sources"]);
     screen.keys("\n");
     screen.shows(
         (180, 40),
@@ -59,7 +59,7 @@ fn a_trail_is_offered_followed_and_shown() {
     screen.keys("tnowhere-77\n");
     assert_eq!(screen.app.cx.message.as_deref(), Some("\"nowhere-77\" stands in no event of this case"));
     screen.key(KeyCode::Esc);
-    screen.shows((140, 34), &["What shall be followed?"]);
+    screen.shows((140, 34), &["What should be followed?"]);
 }
 
 #[test]

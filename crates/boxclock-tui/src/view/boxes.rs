@@ -357,7 +357,7 @@ impl BoxView {
     /// Checks the seal beside the screen.
     fn check_seal(&mut self, cx: &mut Context) -> Then {
         let (Some(_), [path]) = (&cx.view.case.seal, cx.view.case.paths.as_slice()) else {
-            return Then::say("This case is no box: there is no seal to check.");
+            return Then::say("This case is not a box: there is no seal to check.");
         };
         let (path, checked) = (path.clone(), self.checked.clone());
         self.verdict = None;
@@ -556,7 +556,7 @@ impl View for BoxView {
 
     fn empty(&self, _: &Context) -> Vec<String> {
         if !self.search.is_empty() {
-            return vec![format!("Nothing has the words: {}. Esc shows all again.", self.search)];
+            return vec![format!("Nothing contains the words: {}. Esc shows all again.", self.search)];
         }
         vec!["There are no sources in this case. b collects logs.".into()]
     }

@@ -113,9 +113,9 @@ const COMMANDS: &[ViewCommand<CauseView>] = &[
         name: "verify",
         keys: &["v"],
         short: "verify",
-        long: "hold this case against a box gathered after the mending: is the failure gone?",
+        long: "compare this case with a box gathered after the fix: is the failure gone?",
         run: |_, _, _| {
-            let help = "a box, folder or file that was gathered after the mending";
+            let help = "a box, folder or file gathered after the fix";
             Ok(Then::Ask(Question::new("later box", help, "", Context::verify)))
         },
     },
@@ -123,14 +123,14 @@ const COMMANDS: &[ViewCommand<CauseView>] = &[
         name: "knots-wider",
         keys: &["w"],
         short: "wider",
-        long: "take together as a knot what lies further apart",
+        long: "group events into knots that are further apart",
         run: |view, _, _| Ok(view.rescale(true)),
     },
     ViewCommand {
         name: "knots-narrower",
         keys: &["W"],
         short: "narrower",
-        long: "take together as a knot only what lies closer",
+        long: "group only events into knots that are closer together",
         run: |view, _, _| Ok(view.rescale(false)),
     },
     ViewCommand {
@@ -144,14 +144,14 @@ const COMMANDS: &[ViewCommand<CauseView>] = &[
         name: "link-up",
         keys: &["K"],
         short: "earlier",
-        long: "move this link towards the root; of what is no pin: scroll the reading pane up",
+        long: "move this link towards the root; on a row that is not a pin: scroll the reading pane up",
         run: |view, cx, _| view.move_link(cx, true),
     },
     ViewCommand {
         name: "link-down",
         keys: &["J"],
         short: "later",
-        long: "move this link towards the symptom; of what is no pin: scroll the reading pane down",
+        long: "move this link towards the symptom; on a row that is not a pin: scroll the reading pane down",
         run: |view, cx, _| view.move_link(cx, false),
     },
     ViewCommand {
@@ -255,7 +255,7 @@ impl CauseView {
 
     fn rescale(&mut self, wider: bool) -> Then {
         self.asked = self.asked.rescaled(wider);
-        Then::say(format!("Knots: what lies {} apart is close.", duration_text(self.asked.gap_ns())))
+        Then::say(format!("Knots: events up to {} apart are grouped.", duration_text(self.asked.gap_ns())))
     }
 
     fn take_remedies(&mut self, cx: &mut Context) -> Result<Then> {
@@ -277,7 +277,7 @@ impl CauseView {
 
     fn accept(&mut self, cx: &mut Context) -> Result<Then> {
         let Some(CauseItem::Suggestion(_, one)) = self.chosen_item(cx) else {
-            return Ok(Then::say("Select a suggestion first: they stand below the pins."));
+            return Ok(Then::say("Select a suggestion first; they are listed below the pins."));
         };
         let last = one.chain.len().saturating_sub(1);
         let links: Vec<_> = one
@@ -310,7 +310,7 @@ impl CauseView {
 
     fn toggle_link(&mut self, cx: &mut Context) -> Result<Then> {
         let Some((link, pin)) = cx.cause_order().get(self.list.cursor).map(|(link, pin)| (*link, pin.id)) else {
-            return Ok(Then::say("There is no pin yet; p in the Stream makes one."));
+            return Ok(Then::say("There are no pins yet; p in the Stream adds one."));
         };
         let mut chain = cx.chain.clone();
         if let Some(link) = link {
@@ -434,7 +434,7 @@ impl View for CauseView {
         }
         vec![
             "Nothing is pinned yet.".into(),
-            "No trouble was found that a cause could be suggested for.".into(),
+            "No trouble was found to suggest a cause for.".into(),
             "In the Stream (3), p pins the selected event with a note. Pins are the evidence of a cause.".into(),
         ]
     }

@@ -66,7 +66,7 @@ const COMMANDS: &[ViewCommand<CodesView>] = &[
         name: "code-family",
         keys: &["r"],
         short: "family",
-        long: "set the family of this code, wherever it stands",
+        long: "set the family of this code, wherever it occurs",
         run: |view, cx, _| {
             Ok(match view.chosen() {
                 Some(_) if view.is_old(cx) => refreshing(),

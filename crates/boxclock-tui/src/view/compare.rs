@@ -94,7 +94,7 @@ const COMMANDS: &[ViewCommand<CompareView>] = &[
         name: "choose-sides",
         keys: &["c"],
         short: "compare",
-        long: "choose what to compare: another box, two hosts, two spans, two filters",
+        long: "select what to compare: another box, two hosts, two spans, two filters",
         run: |_, cx, _| Ok(sides_menu(cx)),
     },
     ViewCommand {
@@ -474,13 +474,13 @@ impl View for CompareView {
         match &self.compared {
             None => vec![
                 "Nothing is compared yet.".into(),
-                "c chooses what: this case against a good box, a host against another, since it is wrong against before.".into(),
+                "c selects what: this case and a good box, two hosts, or the time since it went wrong and the time before.".into(),
             ],
             Some(compared) if compared.found.is_empty() => vec![
                 "No difference that matters.".into(),
                 "What differs from run to run anyway (times, numbers of processes, random names) is left out.".into(),
             ],
-            Some(_) => vec!["All differences were said not to matter; o shows them.".into()],
+            Some(_) => vec!["All differences are marked as not mattering; o shows them.".into()],
         }
     }
 

@@ -49,7 +49,7 @@ const COMMANDS: &[ViewCommand<CrashesView>] = &[
         long: "go to the last line of the same host before it",
         run: |view, cx, _| {
             let Some(row) = view.chosen().and_then(|report| before(cx, report)) else {
-                return Ok(Then::say("No line of this host stands before it."));
+                return Ok(Then::say("This host has no earlier line."));
             };
             Ok(Then::Go(row))
         },

@@ -46,7 +46,7 @@ const COMMANDS: &[ViewCommand<InstallsView>] = &[
         name: "first-failure",
         keys: &["F"],
         short: "first failure",
-        long: "go to the line that failed first, in whichever log it stands",
+        long: "go to the line that failed first, in whichever log it is",
         run: |view, cx, _| {
             let Some(run) = view.chosen() else { return Ok(Then::Stay) };
             let Some(first) = &run.first_failure else {
@@ -171,7 +171,7 @@ impl View for InstallsView {
         }
         vec![
             "No installation: no log of an installer or package manager with a run in it.".into(),
-            "Words of other installers are added in a file; see the guide, \"Follow an installation\".".into(),
+            "You can add the words of other installers in a file; see the guide, \"Follow an installation\".".into(),
         ]
     }
 

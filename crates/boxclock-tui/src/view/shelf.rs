@@ -50,7 +50,7 @@ const COMMANDS: &[ViewCommand<ShelfView>] = &[
         name: "shelf-search",
         keys: &["/"],
         short: "search",
-        long: "show the cases in which all these words stand: title, host, cause, or the name of a card, code, crash or pattern",
+        long: "show the cases that contain all these words: title, host, cause, or the name of a card, code, crash or pattern",
         run: |view, _, _| {
             let help = "words of title, host, cause; names of cards, codes, crashes, patterns. Empty shows all";
             let mut question = Question::new("shelf", help, view.words.clone(), |_, _| Ok(Then::Stay));
@@ -186,23 +186,23 @@ impl View for ShelfView {
 
     fn empty(&self, cx: &Context) -> Vec<String> {
         if self.all.is_none() {
-            return vec!["Looking on the shelf …".into()];
+            return vec!["Reading the shelf …".into()];
         }
         if !self.words.is_empty() {
-            return vec![format!("No case on the shelf has \"{}\". / changes the search.", self.words)];
+            return vec![format!("No case on the shelf contains \"{}\". / changes the search.", self.words)];
         }
-        let mut lines = vec!["Nothing was opened before.".to_owned()];
+        let mut lines = vec!["No case has been opened yet.".to_owned()];
         lines.push(if cx.is_new() {
-            "A case that is opened or gathered stands here the next time. b gathers one.".into()
+            "Cases that you open or gather are listed here. b gathers one.".into()
         } else {
-            "This case stands here once it is read.".into()
+            "This case is listed once it has been read.".into()
         });
         lines
     }
 
     fn pane(&self, cx: &Context, pane: &mut Pane<'_>) {
         let Some(entry) = self.chosen() else {
-            pane.faint("The cases that were opened on this machine by this user, the last one first.");
+            pane.faint("The cases that this user opened on this machine, most recent first.");
             return;
         };
         pane.strong(&entry.title);

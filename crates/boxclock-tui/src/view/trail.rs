@@ -66,7 +66,7 @@ const COMMANDS: &[ViewCommand<TrailView>] = &[
         short: "follow",
         long: "follow a number or name that you type",
         run: |_, _, _| {
-            let help = "a request, job, session, frame or mail, as it stands in a log";
+            let help = "a request, job, session, frame or mail, as a log writes it";
             let question = Question::new("follow", help, "", |_, _| Ok(Then::Stay));
             Ok(Then::Ask(Question { taker: crate::context::Taker::View(FOLLOWED), ..question }))
         },
@@ -341,7 +341,7 @@ impl View for TrailView {
     fn head(&self, cx: &Context, width: usize) -> Vec<Line<'static>> {
         let Some(followed) = &self.followed else {
             return vec![
-                Line::from(vec![Span::styled(" What shall be followed?", cx.theme.strong())]),
+                Line::from(vec![Span::styled(" What should be followed?", cx.theme.strong())]),
                 Line::styled(" Names in the selected event and in the story; t takes any other.", cx.theme.faint()),
             ];
         };
@@ -350,7 +350,7 @@ impl View for TrailView {
             EndState::Answered => ("it was answered", Hue::Green),
             EndState::Failed => ("it failed", Hue::Vermilion),
             EndState::Lost => ("it did not arrive", Hue::Orange),
-            EndState::Running => ("it still goes on", Hue::Sky),
+            EndState::Running => ("it is still going on", Hue::Sky),
         };
         let table = &cx.view.loaded.table;
         let hosts = hosts_of(&trail.hops);
@@ -434,7 +434,7 @@ impl View for TrailView {
             return vec!["Looking for names …".into()];
         }
         vec![
-            "No name that goes on in other lines stands in the selected event or in the story.".into(),
+            "No name in the selected event or in the story occurs in other lines.".into(),
             "t follows a number or name that you type; 3 selects another event.".into(),
         ]
     }

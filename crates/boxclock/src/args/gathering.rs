@@ -19,10 +19,10 @@ pub struct Pack {
     /// Who signs, in your own words
     #[arg(long, value_name = "NAME", requires = "sign")]
     pub signer: Option<String>,
-    /// Take your own fault cards along. They are made of other cases: look through them first
+    /// Include your own fault cards. They were made from other cases: review them first
     #[arg(long)]
     pub cards: bool,
-    /// Take along the program files that dumps need to be read (build ids compared; at most 128 MiB each, 1 GiB for a host)
+    /// Include the program files needed to read dumps (build ids compared; at most 128 MiB each, 1 GiB for a host)
     #[arg(long)]
     pub programs: bool,
     /// A title for the case

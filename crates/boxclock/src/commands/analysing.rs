@@ -265,7 +265,7 @@ pub fn cause(view: &CaseView, form: ListForm, work: &Work) -> Result<(), Failure
         writeln!(out)?;
     }
     if found.is_empty() && form == ListForm::Text {
-        writeln!(out, "no symptom: no new trouble stands in this case")?;
+        writeln!(out, "no symptom: this case shows no new trouble")?;
     }
     Ok(out.flush()?)
 }

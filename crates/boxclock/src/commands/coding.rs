@@ -32,7 +32,7 @@ pub fn code(arguments: &args::Code) -> Ended {
                 let found = lookup::search(&words, platform, &own);
                 if found.is_empty() {
                     say(&format!(
-                        "\"{words}\" is no code, and no meaning has these words: write for example 0x80070005, \
+                        "\"{words}\" is not a code, and no meaning contains these words: write for example 0x80070005, \
                          -2147024891, 1603, ENOSPC, 42P01, or: disk full"
                     ));
                     outcome = Outcome::Partly;

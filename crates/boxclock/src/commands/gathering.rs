@@ -81,7 +81,7 @@ fn window(arguments: &args::Pack, story: &Story, zone: &Zone) -> Result<Option<W
         Ok(since) => Window::asked((Some(&to_rfc3339(since)), within), (None, None), zone, now()).map_err(usage),
         Err(_) if story.since.is_empty() => Ok(None),
         Err(_) => {
-            say(&format!("the story's \"{}\" is no moment: all times are taken (or say --around)", story.since));
+            say(&format!("the story's \"{}\" is not a time: all times are taken (or use --around)", story.since));
             Ok(None)
         }
     };
@@ -232,7 +232,7 @@ pub fn check(arguments: &args::Check) -> Ended {
         (Some(_), None) => false,
     };
     if let Some(signature) = &verdict.signature {
-        let by = if signature.by.is_empty() { String::new() } else { format!(", who calls itself {}", signature.by) };
+        let by = if signature.by.is_empty() { String::new() } else { format!(", which calls itself {}", signature.by) };
         writeln!(out, "signed with the key {}{by}", signature.fingerprint())?;
     }
     for step in &verdict.seal.custody {
@@ -301,7 +301,7 @@ pub fn coverage(arguments: &args::Coverage) -> Ended {
         window
     } else {
         let moment = coverage::moment(&case, &loaded)
-            .ok_or_else(|| Failure::Usage("no moment is known: name it with --at".into()))?;
+            .ok_or_else(|| Failure::Usage("no time of the failure is known: give it with --at".into()))?;
         if let Some(note) = moment.note(&case.zone) {
             say(&format!("{note} Name it with --at."));
         }
@@ -407,7 +407,7 @@ pub fn redact(arguments: &args::Redact) -> Ended {
         }
     }
     if summary.applied.is_empty() {
-        writeln!(out, "nothing that these {} rules would replace", rules.good.len())?;
+        writeln!(out, "these {} rules would replace nothing", rules.good.len())?;
     }
     if arguments.into.is_none() {
         for Leftover { file, rule, value, count } in summary.leftovers.iter().take(MOST_LEFTOVERS) {

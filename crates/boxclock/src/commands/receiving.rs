@@ -23,7 +23,7 @@ pub fn receive(arguments: &args::Receive) -> Ended {
     for text in &arguments.label {
         let (address, label) = labelled("label", text)?;
         let address =
-            address.parse().map_err(|_| Failure::Usage(format!("--label {text}: {address} is no address")))?;
+            address.parse().map_err(|_| Failure::Usage(format!("--label {text}: {address} is not an address")))?;
         labels.insert(address, label.to_owned());
     }
     let lasting = match &arguments.lasting {
@@ -65,7 +65,7 @@ pub fn receive(arguments: &args::Receive) -> Ended {
             }
             thread::sleep(Duration::from_millis(50));
         }
-        running.join().unwrap_or_else(|_| Err(boxclock_core::Error::new("receiving broke off")))
+        running.join().unwrap_or_else(|_| Err(boxclock_core::Error::new("receiving stopped")))
     });
     let counts = receiver.counts();
     writeln!(out, "{}: {}", arguments.into.display(), counts)?;

@@ -33,7 +33,7 @@ impl Search<'_> {
             Why::SameProgram(word) => format!("both were written by {}", lexicon.word(*word)),
             Why::Host(word) => format!("one names the host {}", lexicon.word(*word)),
             Why::NextLine => "the same log goes on".to_owned(),
-            Why::Effect(bits) => format!("such a change can have such an effect ({})", effects(bits)),
+            Why::Effect(bits) => format!("such a change can have this effect ({})", effects(bits)),
             Why::Alike(bits) => format!("trouble of one kind ({})", effects(bits)),
             Why::AtOnce => "it began right after it".to_owned(),
             Why::Together => "both began to fail within a minute".to_owned(),
@@ -167,7 +167,7 @@ impl Search<'_> {
         let what = match (proven, is_first) {
             (true, true) => "is the likeliest root of",
             (true, false) => "could be the root of",
-            (false, _) => "is a lead, and no proof, for",
+            (false, _) => "is a lead, not a proof, for",
         };
         let symptom = first_line(&self.signs.list[symptom].text);
         let summary = format!("\"{}\" {what} \"{symptom}\": {}.", first_line(&sign.text), reasons.join("; "));
@@ -190,7 +190,7 @@ impl Search<'_> {
             "what was changed outside the machines of this box".to_owned(),
         ];
         let summary = format!(
-            "Not provable: the evidence for \"{}\" ends at \"{}\". What is suggested behind this is worth a look, and does not prove a root.",
+            "Not provable: the evidence for \"{}\" ends at \"{}\". What is suggested after this is worth a look, but does not prove a root.",
             first_line(&self.signs.list[symptom].text),
             first_line(&sign.text)
         );

@@ -81,7 +81,7 @@ pub(super) fn read(name: &str, bytes: &[u8], rows: &mut Vec<Row>, mistakes: &mut
     let Ok(text) = std::str::from_utf8(bytes) else {
         let good = std::str::from_utf8(bytes).err().map_or(0, |error| error.valid_up_to());
         let line = memchr::memchr_iter(b'\n', &bytes[..good]).count() + 1;
-        mistakes.push(at(line, 1, format!("byte {good} is no UTF-8: save the file as UTF-8")));
+        mistakes.push(at(line, 1, format!("byte {good} is not UTF-8: save the file as UTF-8")));
         return;
     };
     let text = text.trim_start_matches('\u{feff}');
@@ -128,7 +128,7 @@ fn read_csv(name: &str, text: &str, rows: &mut Vec<Row>, mistakes: &mut Vec<Mist
         Err(error) => return mistakes.push(at(1, 1, error.to_string())),
     };
     for (index, head) in heads.iter().enumerate().filter(|(_, head)| !COLUMNS.contains(head)) {
-        mistakes.push(at(1, index + 1, format!("\"{head}\" is no column: there are {}", COLUMNS.join(", "))));
+        mistakes.push(at(1, index + 1, format!("\"{head}\" is not a column: there are {}", COLUMNS.join(", "))));
     }
     for record in reader.records() {
         let record = match record {
@@ -174,7 +174,7 @@ fn understand(written: Written) -> Result<Row, Wrong> {
         None => None,
         Some(name) => Some(Family::parse(name.get_ref()).ok_or_else(|| {
             let all: Vec<&str> = Family::ALL.iter().map(|family| family.name()).collect();
-            (Some(name.span().start), format!("\"{}\" is no family: there are {}", name.get_ref(), all.join(", ")))
+            (Some(name.span().start), format!("\"{}\" is not a family: there are {}", name.get_ref(), all.join(", ")))
         })?),
     };
     let what = match (&written.number, &written.pattern) {
@@ -190,7 +190,7 @@ fn understand(written: Written) -> Result<Row, Wrong> {
     let outcome = match &written.level {
         None => None,
         Some(level) => Some(Outcome::parse(level.get_ref()).ok_or_else(|| {
-            (Some(level.span().start), format!("\"{}\" is no level: failure, restart or success", level.get_ref()))
+            (Some(level.span().start), format!("\"{}\" is not a level: failure, restart or success", level.get_ref()))
         })?),
     };
     if written.meaning.is_none() && written.like.is_none() {
@@ -220,13 +220,13 @@ fn code_of(number: &Spanned<toml::Value>, family: Option<Family>) -> Result<What
     let text = match number.get_ref() {
         toml::Value::Integer(value) => value.to_string(),
         toml::Value::String(text) => text.clone(),
-        _ => return Err((at, "the number is no number: write 1042 or \"0x80040417\"".into())),
+        _ => return Err((at, "the number is not a number: write 1042 or \"0x80040417\"".into())),
     };
     let value = match family {
         Some(family) if family.form() == family::Form::State => family::state_number(text.as_bytes()),
         _ => lookup::number(&text).ok(),
     };
-    let number = value.ok_or_else(|| (at, format!("\"{text}\" is no number of at most 32 bits")))?;
+    let number = value.ok_or_else(|| (at, format!("\"{text}\" is not a number of at most 32 bits")))?;
     let by_shape = if number >> 30 == 3 { Family::NtStatus } else { Family::Hresult };
     let family = family.unwrap_or(if number >> DIGIT_BITS == 0 { Family::User } else { by_shape });
     if family == Family::User && number >> DIGIT_BITS != 0 {
@@ -244,10 +244,10 @@ fn shape_of(pattern: &Spanned<String>) -> Result<What, Wrong> {
         && prefix.starts_with(|letter: char| letter.is_ascii_uppercase())
         && prefix.bytes().all(|byte| byte.is_ascii_uppercase() || byte.is_ascii_digit() || byte == b'_');
     if !good_prefix {
-        return Err(wrong("what stands before the hyphen is 1 to 12 capitals, digits or underscores, a capital first"));
+        return Err(wrong("before the hyphen there are 1 to 12 capitals, digits or underscores, a capital first"));
     }
     if !(1..=7).contains(&digits.len()) {
-        return Err(wrong("behind the hyphen stand 1 to 7 digits"));
+        return Err(wrong("after the hyphen there are 1 to 7 digits"));
     }
     if digits.bytes().all(|byte| byte == b'#') {
         return Ok(What::Shape(prefix.to_owned(), digits.len(), None));
@@ -255,14 +255,14 @@ fn shape_of(pattern: &Spanned<String>) -> Result<What, Wrong> {
     let number = digits.bytes().all(|byte| byte.is_ascii_digit()).then(|| digits.parse().ok()).flatten();
     let number: u32 = number
         .filter(|number| *number >> DIGIT_BITS == 0)
-        .ok_or_else(|| wrong("digits or # alone may stand behind the hyphen"))?;
+        .ok_or_else(|| wrong("only digits or only # may follow the hyphen"))?;
     Ok(What::Shape(prefix.to_owned(), digits.len(), Some(number)))
 }
 
 /// Gives every row its code, takes what it is like from there, and adds it.
 pub(super) fn resolve(mut rows: Vec<Row>, into: &mut Catalogues) {
     if let Some(Row { file, line, column, .. }) = rows.get(limits::USER_CODES) {
-        let text = format!("more than {} codes: this one and all behind it are left out", limits::USER_CODES);
+        let text = format!("more than {} codes: this one and all after it are left out", limits::USER_CODES);
         into.mistakes.push(Mistake { file: file.clone(), line: *line, column: *column, text });
         rows.truncate(limits::USER_CODES);
     }
@@ -284,7 +284,7 @@ pub(super) fn resolve(mut rows: Vec<Row>, into: &mut Catalogues) {
             },
         };
         if !known.insert(place) {
-            into.mistakes.push(mistake("the code has a row already: the first one stands".into()));
+            into.mistakes.push(mistake("the code has a row already: the first one is used".into()));
             return false;
         }
         places.push(place);

@@ -62,22 +62,22 @@ fn what_a_row_does_not_say_it_takes_from_the_one_it_is_like() {
 #[test]
 fn mistakes_are_named_with_line_and_column() {
     for (text, expected) in [
-        ("[[code]]\nnumber = 1\nmeaning = \"a\"\nlevel = \"bad\"\n", "own.toml, line 4, column 9: \"bad\" is no level"),
+        ("[[code]]\nnumber = 1\nmeaning = \"a\"\nlevel = \"bad\"\n", "own.toml, line 4, column 9: \"bad\" is not a level"),
         ("[[code]]\nnumber = 1\nmening = \"a\"\n", "own.toml, line 3, column 1: unknown field"),
         ("[[code]]\nmeaning = \"a\"\n", "own.toml, line 1, column 1: a row needs a number"),
         ("[[code]]\nnumber = 1\n", "own.toml, line 1, column 1: a row needs a meaning"),
         (
             "[[code]]\nnumber = 1\nfamily = \"winn\"\nmeaning = \"a\"\n",
-            "own.toml, line 3, column 10: \"winn\" is no family",
+            "own.toml, line 3, column 10: \"winn\" is not a family",
         ),
         (
             "[[code]]\npattern = \"tw-#\"\nmeaning = \"a\"\n",
-            "own.toml, line 2, column 11: \"tw-#\": what stands before",
+            "own.toml, line 2, column 11: \"tw-#\": before the hyphen there are",
         ),
-        ("[[code]]\npattern = \"TW-12345678\"\nmeaning = \"a\"\n", "behind the hyphen stand 1 to 7 digits"),
+        ("[[code]]\npattern = \"TW-12345678\"\nmeaning = \"a\"\n", "after the hyphen there are 1 to 7 digits"),
         (
             "[[code]]\nnumber = 99999999999\nmeaning = \"a\"\n",
-            "own.toml, line 2, column 10: \"99999999999\" is no number",
+            "own.toml, line 2, column 10: \"99999999999\" is not a number",
         ),
         ("[[code]]\nnumber = 99999999\nmeaning = \"a\"\n", ""),
         (
@@ -109,15 +109,15 @@ fn csv() {
     let row = own.entry(code).unwrap();
     assert_eq!((row.meaning, row.check), ("Refused, by the gateway.", "Compare versions."));
     let wrong = mistakes(&read("number,meaning,level\n1,a,failure\n2,b,dreadful\n"));
-    assert_eq!(wrong, ["own.csv, line 3, column 3: \"dreadful\" is no level: failure, restart or success"]);
+    assert_eq!(wrong, ["own.csv, line 3, column 3: \"dreadful\" is not a level: failure, restart or success"]);
     let wrong = mistakes(&read("number,meening\n1,a\n"));
-    assert!(wrong[0].starts_with("own.csv, line 1, column 2: \"meening\" is no column"), "{wrong:?}");
+    assert!(wrong[0].starts_with("own.csv, line 1, column 2: \"meening\" is not a column"), "{wrong:?}");
 }
 
 #[test]
 fn other_bytes() {
     let own = Catalogues::read(&[("own.toml".to_owned(), vec![b'#', b'\n', 0xFF, 0xFE])]);
-    assert_eq!(mistakes(&own), ["own.toml, line 2, column 1: byte 2 is no UTF-8: save the file as UTF-8"]);
+    assert_eq!(mistakes(&own), ["own.toml, line 2, column 1: byte 2 is not UTF-8: save the file as UTF-8"]);
 }
 
 #[test]

@@ -73,7 +73,7 @@ pub(super) fn exhausted(lines: &[TextLine]) -> Option<Told> {
         let mut told = mark(
             Kind::Signal,
             "stack-overflow",
-            "it ran out of stack: too deep a recursion or too large a local variable",
+            "it ran out of stack: a recursion too deep or a local variable too large",
         );
         told.crash.tid = number(&found, "id");
         told.crash.what.detail = part(&found, "thread").map(|thread| format!("thread {thread}"));

@@ -15,7 +15,7 @@ pub(super) fn python(lines: &[TextLine]) -> Option<Told> {
     crash.what.kind = Kind::Hang;
     crash.what.name = Some("timeout".into());
     crash.what.detail = part(&found, "time");
-    crash.what.words = Some("it did not go on within the time that it had set itself".into());
+    crash.what.words = Some("it made no progress within the time that it had set itself".into());
     for (index, text) in texts(lines).skip(1) {
         if let Some((thread, _)) = python_thread(text) {
             crash.threads.push(thread);

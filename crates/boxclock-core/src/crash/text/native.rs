@@ -105,7 +105,7 @@ fn words(name: &str) -> Option<&'static str> {
         ("stack-use-after-scope", "it used a local variable outside the block that it lives in"),
         ("attempting double-free", "it freed the same block twice"),
         ("double-free", "it freed the same block twice"),
-        ("stack-overflow", "it ran out of stack: too deep a recursion or too large a local variable"),
+        ("stack-overflow", "it ran out of stack: a recursion too deep or a local variable too large"),
         ("data race", "two threads used the same memory at once, one of them writing"),
         ("heap-use-after", "it used memory of the heap after it was freed"),
         ("alloc-dealloc-mismatch", "it freed memory in another way than it was allocated"),

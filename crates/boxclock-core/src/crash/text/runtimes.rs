@@ -253,7 +253,7 @@ pub(super) fn go(lines: &[TextLine]) -> Option<Told> {
             crash.what.kind = Kind::OutOfMemory;
         } else if text.contains("deadlock") {
             crash.what.kind = Kind::Hang;
-            crash.what.words = Some("all goroutines wait for each other: nothing can go on".into());
+            crash.what.words = Some("all goroutines wait for each other: none can continue".into());
         }
     }
     if let Some(number) = signal_number(&kind) {

@@ -20,7 +20,7 @@ pub(super) fn unit(lines: &[TextLine]) -> Option<Told> {
         crash.process = part(&found, "unit").map(|unit| unit.trim_end_matches(".service").to_owned());
         crash.what.kind = Kind::Hang;
         crash.what.name = Some("watchdog timeout".into());
-        crash.what.words = Some(format!("it gave no sign of life for {}: it did not go on", &found["limit"]));
+        crash.what.words = Some(format!("it gave no sign of life for {}: it made no progress", &found["limit"]));
         return Some(told);
     }
     let found = EXITED.of(text)?;

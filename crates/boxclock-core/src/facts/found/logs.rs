@@ -60,7 +60,7 @@ pub(super) fn missing_messages(places: &mut Places<'_>, work: &Work) -> Result<V
                 host,
                 level: Level::Note,
                 check: "silence".into(),
-                title: format!("Stays away since {}: \"{text}\"", places.moment(since)),
+                title: format!("Missing since {}: \"{text}\"", places.moment(since)),
                 evidence: format!(
                     "it came {} times, every {}, and its log goes on without it",
                     rhythm.count,
@@ -69,8 +69,8 @@ pub(super) fn missing_messages(places: &mut Places<'_>, work: &Work) -> Result<V
                 file,
                 line,
                 more: Vec::new(),
-                reason: "What reports at a beat and falls silent has often stopped, or was told to be silent.".into(),
-                advice: "Look whether what writes it still runs, and what was changed there just before.".into(),
+                reason: "What reports regularly and falls silent has often stopped, or was told to be silent.".into(),
+                advice: "Check whether what writes it still runs, and what was changed there just before.".into(),
             },
         ));
     }
@@ -106,7 +106,7 @@ pub(super) fn short_logs(places: &Places<'_>) -> Vec<Finding> {
             file: places.view.case.sources.get(log.members.start)?.name.clone(),
             line: 1,
             more: Vec::new(),
-            reason: "What began earlier is not in it any more: its first line is no beginning.".into(),
+            reason: "What began earlier is not in it any more: its first line is not a beginning.".into(),
             advice: "Let it keep more, or find what writes so much, before the next failure.".into(),
         })
     };

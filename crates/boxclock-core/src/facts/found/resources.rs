@@ -35,7 +35,7 @@ pub(super) fn of_resource(places: &mut Places<'_>, one: &Resource, at: usize, fu
             line,
             more,
             reason: "What needs it waits, is refused, or fails from then on. The resource that was full first is the one to look at.".into(),
-            advice: "Look what took it: the newest change, the largest user, a job that ran then.\nFree some of it, or raise its limit, and see whether the problems behind it stop.".into(),
+            advice: "Find out what took it: the newest change, the largest user, a job that ran then.\nFree some of it, or raise its limit, and see whether the problems behind it stop.".into(),
         });
     }
     let growth = one.growth.as_ref()?;

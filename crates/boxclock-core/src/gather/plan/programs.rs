@@ -144,7 +144,7 @@ mod tests {
         };
         fs::write(&path, "root:$6$secret:20000:0:99999:7:::\n").unwrap();
         let (taken, why) = found();
-        assert!(taken == 0 && why.contains("no program"), "{why}");
+        assert!(taken == 0 && why.contains("not a program"), "{why}");
         fs::remove_file(&path).unwrap();
         fs::copy(sample("pump-x86"), root.path().join("elsewhere")).unwrap();
         std::os::unix::fs::symlink(root.path().join("elsewhere"), &path).unwrap();

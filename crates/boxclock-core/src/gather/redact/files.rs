@@ -41,7 +41,7 @@ pub(super) fn treatment_of(file: &FileFound) -> Result<Treatment> {
     Ok(match () {
         () if Kind::of(head).is_some() => Treatment::Not("a packed file"),
         () if crash::recognise(&start).is_some_and(|format| !format.is_text()) => Treatment::Not("a dump"),
-        () if rewriting == Rewriting::Impossible => Treatment::Not("a log whose records are no lines"),
+        () if rewriting == Rewriting::Impossible => Treatment::Not("a log whose records are not lines"),
         () if rewriting == Rewriting::ByField => Treatment::Export,
         () => guess(&[start]).map_or(Treatment::Not("not text"), |(encoding, _)| Treatment::Text(encoding)),
     })

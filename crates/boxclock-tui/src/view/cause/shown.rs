@@ -77,11 +77,11 @@ pub(super) fn explain_knot(cx: &Context, knot: &Knot, pane: &mut Pane<'_>) {
         pane.faint(&format!("and {} more", many(knot.others as u64, "unusual line")));
     }
     if !knot.words.is_empty() {
-        pane.heading("words that stand here and hardly elsewhere");
+        pane.heading("words found here and almost nowhere else");
         pane.line(&knot.words.join(", "));
     }
     pane.gap();
-    pane.faint("Enter goes to its first line. w takes in what lies further apart, W only what lies closer.");
+    pane.faint("Enter goes to its first line. w groups events that are further apart, W only those closer together.");
 }
 
 /// A step of the checklist as an item of the list.
@@ -148,7 +148,7 @@ pub(super) fn explain_step(cx: &Context, step: &RemedyStep, pane: &mut Pane<'_>)
     }
     pane.gap();
     pane.faint(
-        "Enter notes that it is done, or not. x removes it, + adds another. v holds this case against a later box.",
+        "Enter notes that it is done, or not. x removes it, + adds another. v compares this case with a later box.",
     );
 }
 
