@@ -11,6 +11,7 @@ use crate::code::Catalogues;
 use crate::crash::ProgramFile;
 use crate::event::Table;
 use crate::format::LineFormat;
+use crate::gather::DiskUse;
 use crate::gather::Seal;
 use crate::logbook::{Logbook, Story};
 use crate::new_file::Protected;
@@ -63,6 +64,8 @@ pub struct Options {
     pub no_escalation: bool,
     /// Files that were deleted while they are followed.
     pub kept: Vec<KeptFile>,
+    /// How much of the disk the unpacked boxes may take.
+    pub disk: DiskUse,
 }
 
 impl Options {

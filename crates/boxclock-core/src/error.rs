@@ -1,7 +1,9 @@
 //! The one error type of the core: what happened, to which thing, and what to do about it.
 
 use std::io;
-use std::path::Path;
+use std::path::{Path, PathBuf};
+
+use crate::limits;
 
 /// What went wrong, said for the person who has to act on it.
 ///
@@ -32,6 +34,16 @@ pub enum Error {
         /// What found it, if that has words of its own.
         cause: Option<Box<dyn std::error::Error + Send + Sync>>,
     },
+    /// A box would take more of the disk than it may. [`Self::room_is_a_question`] says whether a person can allow it.
+    #[error("{}", no_room(*needed_bytes, *free_bytes, folder))]
+    NoRoom {
+        /// What its files take.
+        needed_bytes: u64,
+        /// What is free where they would go.
+        free_bytes: u64,
+        /// The folder where they would go.
+        folder: PathBuf,
+    },
     /// A mistake in this program: some of its work panicked.
     #[error("a fault in boxclock: {0}")]
     Fault(String),
@@ -54,7 +66,28 @@ pub enum Stopped {
 /// A result of the core.
 pub type Result<T> = std::result::Result<T, Error>;
 
+/// What [`Error::NoRoom`] says.
+fn no_room(needed_bytes: u64, free_bytes: u64, folder: &Path) -> String {
+    let folder = folder.display();
+    let ways = "make room there (boxclock forget BOX wipes what another box left), or set XDG_CACHE_HOME to a folder with more";
+    if needed_bytes > free_bytes {
+        return format!(
+            "unpacking this box takes {needed_bytes} bytes, and {folder} has {free_bytes} bytes free: {ways}"
+        );
+    }
+    let percent = limits::UNPACK_PERCENT;
+    format!(
+        "unpacking this box takes {needed_bytes} bytes, more than {percent} % of the {free_bytes} bytes that are free in {folder}: \
+         allow it with --use-all-space, {ways}"
+    )
+}
+
 impl Error {
+    /// Whether a box may be unpacked if a person says so: it takes more than its share of the free space, but not more than there is.
+    pub fn room_is_a_question(&self) -> bool {
+        matches!(self, Self::NoRoom { needed_bytes, free_bytes, .. } if needed_bytes <= free_bytes)
+    }
+
     /// An error about something that was given, which says `what`.
     pub fn new(what: impl Into<String>) -> Self {
         Self::Input { what: what.into(), cause: None }

@@ -49,7 +49,7 @@ pub use seal::{
     SealedWindow, Unreadable, time_of,
 };
 pub use signature::{SIGNATURE_NAME, Signature, Signer};
-pub use unpack::{OpenBox, unpack};
+pub use unpack::{DiskUse, OpenBox, unpack};
 pub use window::Window;
 
 /// The name of the seal inside a box.

@@ -198,6 +198,9 @@ impl App {
         if let Some(case) = self.cx.replacement.take() {
             self.take_over(case);
         }
+        if let Some(question) = self.cx.question.take() {
+            self.then(Ok(question));
+        }
     }
 
     /// Takes a case that was opened in the place of the one that is shown.

@@ -3,7 +3,7 @@
 
 mod clocks;
 mod codes;
-mod events;
+pub(crate) mod events;
 mod filters;
 mod following;
 mod known;
@@ -264,6 +264,8 @@ pub struct Context {
     pub next: Option<PathBuf>,
     /// A case that was opened and takes the place of this one.
     pub replacement: Option<Case>,
+    /// What a job asks the user.
+    pub question: Option<Then>,
     pub quit: bool,
     /// Whether the program is to stop for a while, as the shell's users can ask.
     pub suspend: bool,
@@ -316,6 +318,7 @@ impl Context {
             clipboard: None,
             next: None,
             replacement: None,
+            question: None,
             quit: false,
             suspend: false,
         };

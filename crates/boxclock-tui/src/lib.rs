@@ -35,6 +35,7 @@ use std::path::Path;
 use std::time::Instant;
 
 use boxclock_core::case::Case;
+use boxclock_core::gather::DiskUse;
 use boxclock_core::shelf::Shelf;
 use boxclock_core::{Error, Result, platform};
 use crossterm::clipboard::CopyToClipboard;
@@ -174,7 +175,7 @@ fn main_loop(
 ) -> io::Result<()> {
     while !app.cx.quit {
         if let Some(path) = app.cx.next.take() {
-            app.cx.open_next(path);
+            app.cx.open_next(path, DiskUse::Share);
         }
         let size = terminal.size()?;
         app.prepare(size.width, size.height);

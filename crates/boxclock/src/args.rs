@@ -243,6 +243,9 @@ pub struct Reading {
     /// Do not count a line as a problem because it carries the code of a failure
     #[arg(long = "no-escalate", alias = "no-lift")]
     pub no_escalation: bool,
+    /// Unpack a box even if it takes more than 80 % of the free space
+    #[arg(long)]
+    pub use_all_space: bool,
     /// Keep what --zone SOURCE=, --drift, --format, --encoding, --dates and --label say in the case's logbook
     #[arg(long)]
     pub remember: bool,

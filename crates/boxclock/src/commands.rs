@@ -6,6 +6,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
 
+use boxclock_core::Error;
 use boxclock_core::analysis::CaseView;
 use boxclock_core::cache;
 use boxclock_core::case::{self, Case, Follower, LeftOut, Loaded, Options, Source};
@@ -14,6 +15,7 @@ use boxclock_core::code::user;
 use boxclock_core::compare::{self, Side};
 use boxclock_core::event::Row;
 use boxclock_core::format;
+use boxclock_core::gather::DiskUse;
 use boxclock_core::logbook::Logbook;
 use boxclock_core::new_file::NewFile;
 use boxclock_core::platform;
@@ -165,6 +167,9 @@ fn options(reading: &Reading) -> Result<Options, Failure> {
         }
     }
     options.no_escalation = reading.no_escalation;
+    if reading.use_all_space {
+        options.disk = DiskUse::All;
+    }
     choose(&mut options, "format", &reading.format)?;
     choose(&mut options, "encoding", &reading.encoding)?;
     choose(&mut options, "dates", &reading.dates)?;
@@ -208,6 +213,11 @@ fn cancellable() -> Work {
 
 /// Opens a case and brings in the clock corrections of its logbook; those on the command line win.
 fn open(reading: &Reading, work: &Work) -> Result<Case, Failure> {
+    open_case(reading, work, |_| false)
+}
+
+/// Does it, and asks `allow` where a box takes more of the disk than it may unasked.
+fn open_case(reading: &Reading, work: &Work, allow: impl Fn(&Error) -> bool) -> Result<Case, Failure> {
     // In the background, beside work that takes longer: nobody waits for it, and it ends with the program.
     std::thread::spawn(cache::tidy);
     let mut options = options(reading)?;
@@ -220,7 +230,23 @@ fn open(reading: &Reading, work: &Work) -> Result<Case, Failure> {
     if let Some(path) = path.filter(|path| path.exists()) {
         options.remembered(&Logbook::open(&path)?)?;
     }
-    Ok(Case::open(&reading.paths, options, work)?)
+    match Case::open(&reading.paths, options.clone(), work) {
+        Err(error) if error.room_is_a_question() && allow(&error) => {
+            Ok(Case::open(&reading.paths, Options { disk: DiskUse::All, ..options }, work)?)
+        }
+        opened => Ok(opened?),
+    }
+}
+
+/// Asks at the terminal whether a box may take more of the disk than its share. Without a terminal the answer is no.
+fn ask_for_room(error: &Error) -> bool {
+    if !io::stdin().is_terminal() || !io::stderr().is_terminal() {
+        return false;
+    }
+    let mut answer = String::new();
+    say(&error.to_string());
+    let asked = write!(io::stderr(), "Unpack it anyway? [y/N] ");
+    asked.is_ok() && io::stdin().read_line(&mut answer).is_ok() && matches!(answer.trim(), "y" | "Y" | "yes")
 }
 
 /// Writes what the command line says about single sources and clocks into the logbook.
@@ -566,7 +592,7 @@ fn full_screen(reading: &Reading, follow: bool) -> Ended {
     // Archives are unpacked before the screen can show their sources: that may take a while.
     let work = cancellable();
     let shown = progress::Shown::start_late(&work, "unpacking");
-    let case = open(reading, &work)?;
+    let case = open_case(reading, &work, ask_for_room)?;
     drop(shown);
     boxclock_tui::run(case, follow, log::path()).map_err(|error| Failure::Because(error.to_string()))?;
     Ok(Outcome::Done)

@@ -45,7 +45,7 @@ pub(super) fn open(paths: &[PathBuf], options: Options, work: &Work) -> Result<C
     let labelled = options.hosts.iter().map(|(label, path)| (Some(label.clone()), path));
     for (label, path) in paths.iter().map(|path| (None, path)).chain(labelled) {
         if gather::is_box(path)? {
-            let opened: OpenBox = gather::unpack(path, work)?;
+            let opened: OpenBox = gather::unpack(path, options.disk, work)?;
             left_out.extend(opened.left_out);
             box_formats.push(opened.formats);
             code_folders.push(opened.codes);

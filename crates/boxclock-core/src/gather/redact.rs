@@ -15,7 +15,7 @@ use sha2::{Digest, Sha256};
 use super::pack::{BoxWriter, free_name};
 use super::seal::{AppliedRule, Custody, Cut, Redaction, Seal, SealedFile, Unreadable, Why};
 use super::window::{self, CutPart, Looked, Part, Window};
-use super::{OpenBox, STORY_NAME, Signer, hex, sha256_of, unpack};
+use super::{DiskUse, OpenBox, STORY_NAME, Signer, hex, sha256_of, unpack};
 use crate::case::Options;
 use crate::clock::Zone;
 use crate::files::FileFound;
@@ -101,7 +101,7 @@ pub fn redact(options: &RedactPlan, rules: &[Rule], key: [u8; 32], work: &Work) 
         free_name(into)?;
     }
     let OpenBox { mut seal, story, files, left_out, formats: _, codes: _, cards: _, installers: _, folder: unpacked } =
-        unpack(&options.from, work)?;
+        unpack(&options.from, DiskUse::Share, work)?;
     // What could not be gathered stands in the seal, at the end of this list; anything before is damage.
     if let Some(damaged) = left_out.first().filter(|_| left_out.len() > seal.unreadable.len()) {
         return Err(Error::new(format!("{}: {}: a damaged box cannot be redacted", damaged.path, damaged.reason)));

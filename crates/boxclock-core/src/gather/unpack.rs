@@ -7,7 +7,7 @@ use sha2::{Digest, Sha256};
 
 use super::{
     Archive, CopyError, Error, FileFound, LeftOut, Result, STORY_NAME, Seal, Story, Work, copy_hashed, hex,
-    is_own_file, open_zip, read_member, read_seal, safe_path,
+    is_own_file, open_zip, read_member, read_seal, safe_path, seal::SealedFile,
 };
 use crate::clock::scan;
 use crate::source::Class;
@@ -36,11 +36,21 @@ pub struct OpenBox {
     pub left_out: Vec<LeftOut>,
 }
 
+/// How much of the free space of the cache's disk a box may take.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum DiskUse {
+    /// [`limits::UNPACK_PERCENT`] of it: a machine whose disk is full loses more than a case.
+    #[default]
+    Share,
+    /// All of it: a person said so.
+    All,
+}
+
 /// Unpacks the box at `path` into the cache, or finds it there from the last time.
 ///
 /// # Errors
-/// When it is no complete box, or the cache cannot be written.
-pub fn unpack(path: &Path, work: &Work) -> Result<OpenBox> {
+/// When it is no complete box, takes more of the disk than it may ([`Error::NoRoom`]), or the cache cannot be written.
+pub fn unpack(path: &Path, disk: DiskUse, work: &Work) -> Result<OpenBox> {
     let mut archive = open_zip(path)?;
     let (seal, seal_bytes) = read_seal(&mut archive, path)?;
     let story = match archive.index_for_name(STORY_NAME) {
@@ -56,7 +66,11 @@ pub fn unpack(path: &Path, work: &Work) -> Result<OpenBox> {
         let pairs: Vec<(String, String)> = serde_json::from_slice(&text).unwrap_or_default();
         left_out.extend(pairs.into_iter().map(|(path, reason)| LeftOut { path, reason }));
     } else {
-        extract_all(&mut archive, &seal, &target, &mut left_out, work)?;
+        let boxes = target.parent().unwrap_or(&target);
+        std::fs::create_dir_all(boxes).map_err(|error| Error::at(boxes, "cannot unpack into", error))?;
+        let free_bytes = platform::free_bytes(boxes).unwrap_or(u64::MAX);
+        let room_bytes = room(needed_bytes(&mut archive, &seal), free_bytes, disk, boxes)?;
+        extract_all(&mut archive, &seal, &target, room_bytes, &mut left_out, work)?;
     }
     let files = seal.files.iter().filter(|file| !is_own_file(&file.path)).filter_map(|file| {
         let unpacked = target.join(safe_path(&file.path)?);
@@ -121,17 +135,24 @@ fn needed_bytes(archive: &mut Archive, seal: &Seal) -> u64 {
     needed
 }
 
-/// Refuses what would fill the disk: a machine whose disk is full loses more than a case.
-fn check_room(needed: u64, room: u64, folder: &Path) -> Result<()> {
-    if needed <= room {
-        return Ok(());
+/// What may be written: refuses what would take more than its share, or more than there is.
+fn room(needed_bytes: u64, free_bytes: u64, disk: DiskUse, folder: &Path) -> Result<u64> {
+    let room_bytes = match disk {
+        DiskUse::Share => free_bytes / 100 * limits::UNPACK_PERCENT,
+        DiskUse::All => free_bytes,
+    };
+    if needed_bytes > room_bytes {
+        return Err(Error::NoRoom { needed_bytes, free_bytes, folder: folder.to_path_buf() });
     }
-    Err(Error::new(format!(
-        "unpacking this box takes {needed} bytes, and {} has room for {room} ({} % of what is free): make room there \
-         (boxclock forget BOX wipes what another box left), or set XDG_CACHE_HOME to a folder with more",
-        folder.display(),
-        limits::UNPACK_PERCENT,
-    )))
+    Ok(room_bytes)
+}
+
+/// The files of a box in the order in which they are unpacked: where the room ends, dumps and large files are what is missing, not
+/// the logs that tell what happened.
+fn needed_first(seal: &Seal) -> Vec<&SealedFile> {
+    let mut files: Vec<&SealedFile> = seal.files.iter().collect();
+    files.sort_by_key(|file| (file.class == Some(Class::Crash), file.size));
+    files
 }
 
 /// Unpacks into a new folder beside the target and renames it when complete.
@@ -139,18 +160,16 @@ fn extract_all(
     archive: &mut Archive,
     seal: &Seal,
     target: &Path,
+    mut room_bytes: u64,
     left_out: &mut Vec<LeftOut>,
     work: &Work,
 ) -> Result<()> {
     let boxes = target.parent().unwrap_or(target);
     let cannot = |error: std::io::Error| Error::at(boxes, "cannot unpack into", error);
-    std::fs::create_dir_all(boxes).map_err(cannot)?;
-    let mut room = platform::free_share(boxes, limits::UNPACK_PERCENT);
-    check_room(needed_bytes(archive, seal), room, boxes)?;
     let fresh = tempfile::Builder::new().prefix(".unpacking-").tempdir_in(boxes).map_err(cannot)?;
     work.set_total(seal.files.iter().map(|file| file.size).sum());
     let mut total = 0_u64;
-    for sealed in &seal.files {
+    for sealed in needed_first(seal) {
         let mut note = |reason: String| left_out.push(LeftOut { path: sealed.path.clone(), reason });
         let Some(below) = safe_path(&sealed.path) else {
             note("its name leads out of the box".into());
@@ -169,7 +188,7 @@ fn extract_all(
         };
         total = total.saturating_add(sealed.size);
         // The seal may say less than there is: what is written counts.
-        let most = most_bytes(member.compressed_size()).min(room);
+        let most = most_bytes(member.compressed_size()).min(room_bytes);
         if total > limits::UNPACKED_BYTES || sealed.size > most {
             note(format!("would unpack to {} bytes, more than is accepted", sealed.size));
             continue;
@@ -196,7 +215,7 @@ fn extract_all(
             Err(CopyError::Read(error)) => note(format!("is damaged: {error}; what could be unpacked is read")),
             Err(CopyError::TooLarge) => note(format!("unpacks to more than {most} bytes; the first of them are read")),
         }
-        room = room.saturating_sub(file.metadata().map_or(0, |data| data.len()));
+        room_bytes = room_bytes.saturating_sub(file.metadata().map_or(0, |data| data.len()));
     }
     let pairs: Vec<(&str, &str)> = left_out.iter().map(|left| (left.path.as_str(), left.reason.as_str())).collect();
     let text = serde_json::to_vec(&pairs).map_err(|error| Error::caused("cannot note what was left out", error))?;
@@ -207,16 +226,68 @@ fn extract_all(
 
 #[cfg(test)]
 mod tests {
+    use std::io::Write;
+
     use super::*;
 
     #[test]
-    fn a_box_that_would_fill_the_disk_is_refused_with_what_to_do() {
+    fn a_box_that_takes_more_than_its_share_is_a_question_and_more_than_there_is_none() {
         let folder = Path::new("/cache/boxes");
-        assert!(check_room(80, 80, folder).is_ok());
-        assert!(check_room(0, 0, folder).is_ok(), "nothing to unpack");
-        let refused = check_room(81, 80, folder).unwrap_err().to_string();
-        for part in ["/cache/boxes", "81 bytes", "room for 80", "80 %", "XDG_CACHE_HOME"] {
-            assert!(refused.contains(part), "{part}: {refused}");
+        assert_eq!(room(80, 100, DiskUse::Share, folder).unwrap(), 80);
+        assert_eq!(room(0, 0, DiskUse::Share, folder).unwrap(), 0, "nothing to unpack");
+        let refused = room(81, 100, DiskUse::Share, folder).unwrap_err();
+        assert!(refused.room_is_a_question());
+        for part in ["/cache/boxes", "81 bytes", "the 100 bytes", "80 %", "--use-all-space", "XDG_CACHE_HOME"] {
+            assert!(refused.to_string().contains(part), "{part}: {refused}");
         }
+        assert_eq!(room(81, 100, DiskUse::All, folder).unwrap(), 100);
+        let refused = room(101, 100, DiskUse::All, folder).unwrap_err();
+        assert!(!refused.room_is_a_question() && refused.to_string().contains("has 100 bytes free"), "{refused}");
+    }
+
+    /// A box with these members, whose seal says of each what size it has, and of what class it is.
+    fn sealed(members: &[(&str, usize, u64, Option<Class>)], folder: &Path) -> (Archive, Seal) {
+        let path = folder.join("x.box.zip");
+        let mut zip = zip::ZipWriter::new(File::create(&path).unwrap());
+        let mut seal = Seal::default();
+        for (name, real_bytes, size, class) in members {
+            zip.start_file(*name, zip::write::SimpleFileOptions::default()).unwrap();
+            zip.write_all(&vec![b'x'; *real_bytes]).unwrap();
+            seal.files.push(SealedFile { path: (*name).into(), size: *size, class: *class, ..SealedFile::default() });
+        }
+        zip.finish().unwrap();
+        (open_zip(&path).unwrap(), seal)
+    }
+
+    #[test]
+    fn where_the_room_ends_the_logs_are_there_and_what_is_missing_is_named() {
+        let folder = tempfile::tempdir().unwrap();
+        let members = [
+            ("hosts/a/core", 100, 100, Some(Class::Crash)),
+            ("hosts/a/large.log", 5_000, 5_000, Some(Class::Application)),
+            ("hosts/a/small.log", 50, 50, Some(Class::Application)),
+        ];
+        let (mut archive, seal) = sealed(&members, folder.path());
+        let (target, mut left_out) = (folder.path().join("boxes/one"), Vec::new());
+        std::fs::create_dir_all(folder.path().join("boxes")).unwrap();
+        extract_all(&mut archive, &seal, &target, 100, &mut left_out, &Work::default()).unwrap();
+        let names: Vec<&str> = left_out.iter().map(|left| left.path.as_str()).collect();
+        assert!(target.join("hosts/a/small.log").exists() && !target.join("hosts/a/large.log").exists());
+        assert!(names.contains(&"hosts/a/large.log") && names.contains(&"hosts/a/core"), "{left_out:?}");
+    }
+
+    #[test]
+    fn a_member_that_is_more_than_its_seal_says_does_not_pass_the_room() {
+        let folder = tempfile::tempdir().unwrap();
+        let members = [("hosts/a/liar.log", 300_000, 10, None), ("hosts/a/next.log", 40, 40, None)];
+        let (mut archive, seal) = sealed(&members, folder.path());
+        let (target, mut left_out) = (folder.path().join("boxes/one"), Vec::new());
+        std::fs::create_dir_all(folder.path().join("boxes")).unwrap();
+        assert_eq!(needed_bytes(&mut archive, &seal), 50);
+        extract_all(&mut archive, &seal, &target, 100_000, &mut left_out, &Work::default()).unwrap();
+        let written = std::fs::metadata(target.join("hosts/a/liar.log")).unwrap().len();
+        assert!(written <= 100_000, "{written}");
+        assert!(left_out.iter().any(|left| left.reason.contains("unpacks to more than 100000 bytes")), "{left_out:?}");
+        assert!(left_out.iter().any(|left| left.path.ends_with("next.log")), "no room is left: {left_out:?}");
     }
 }

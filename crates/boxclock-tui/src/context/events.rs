@@ -3,12 +3,12 @@
 use std::path::PathBuf;
 use std::sync::Arc;
 
-use boxclock_core::Result;
 use boxclock_core::analysis::{CaseView, EventKey, pass};
 use boxclock_core::case::{Case, Loaded, Options};
 use boxclock_core::clock::human;
 use boxclock_core::clock::{DAY, SECOND};
 use boxclock_core::event::{EventRef, RecordReader, Row};
+use boxclock_core::gather::DiskUse;
 use boxclock_core::logbook::Logbook;
 use boxclock_core::pattern::PatternAnalysis;
 use boxclock_core::query::values::ValueAnalysis;
@@ -16,8 +16,9 @@ use boxclock_core::timeline::arrange::ArrangedRows;
 use boxclock_core::timeline::drift::ClockAnalysis;
 use boxclock_core::timeline::marks::MarkAnalysis;
 use boxclock_core::work::Work;
+use boxclock_core::{Error, Result};
 
-use super::{Context, Place, STREAM, Then};
+use super::{Context, Menu, Place, STREAM, Then, item};
 use crate::jobs::{ANALYSES, Apply, HITS};
 
 impl Context {
@@ -130,16 +131,18 @@ impl Context {
     }
 
     /// Opens another case; it takes the place of this one when it is there.
-    pub fn open_next(&self, path: PathBuf) {
+    pub fn open_next(&self, path: PathBuf, disk: DiskUse) {
         self.jobs.run(move || {
-            let opened = Case::open(&[path], Options::default(), &Work::default()).and_then(|mut case| {
+            let options = Options { disk, ..Options::default() };
+            let opened = Case::open(std::slice::from_ref(&path), options, &Work::default()).and_then(|mut case| {
                 if let Some(logbook) = &case.logbook_path {
                     case.options.remembered(&Logbook::open(logbook)?)?;
                 }
                 Ok(case)
             });
-            Box::new(|cx: &mut Self| match opened {
+            Box::new(move |cx: &mut Self| match opened {
                 Ok(case) => cx.replacement = Some(case),
+                Err(error) if error.room_is_a_question() => cx.question = Some(room_menu(&error, path)),
                 Err(error) => cx.fail(&error),
             }) as Apply<Self>
         });
@@ -358,4 +361,13 @@ impl Context {
         }
         Then::Show(to.view)
     }
+}
+
+/// Asks whether a box may take more of the disk than its share.
+pub fn room_menu(error: &Error, path: PathBuf) -> Then {
+    let unpack = item("unpack it anyway", move |cx: &mut Context| {
+        cx.open_next(path.clone(), DiskUse::All);
+        Ok(Then::say(format!("Opening {} …", path.display())))
+    });
+    Menu::offer(&error.to_string(), vec![item("do not open it", |_| Ok(Then::Stay)), unpack], "")
 }

@@ -1,5 +1,8 @@
 //! The desk (Collect): gathering, capturing and receiving, to the end of each task.
 
+use boxclock_core::Error;
+use boxclock_core::gather::DiskUse;
+
 use super::*;
 
 /// Waits until the task is as far as that.
@@ -55,7 +58,7 @@ fn the_desk_gathers_and_opens_the_box() {
     }
     screen.keys("o");
     let path = screen.app.cx.next.take().unwrap();
-    screen.app.cx.open_next(path);
+    screen.app.cx.open_next(path, DiskUse::Share);
     while screen.app.cx.view.case.seal.is_none() || !screen.app.cx.view.loaded.complete {
         screen.take_one();
     }
@@ -114,4 +117,27 @@ fn the_desk_receives_until_it_is_stopped() {
     task_settles(&mut screen, |tasks| tasks.running.is_none());
     assert!(screen.app.view_of::<CollectView>().tasks.log[0].1.contains("1 message saved"));
     assert_eq!(screen.app.view_of::<CollectView>().tasks.output.as_deref(), Some(into.as_path()));
+}
+
+#[test]
+fn a_box_that_takes_more_than_its_share_of_the_disk_is_a_question() {
+    let mut screen = Screen::of(&[("pump-ctl/app.log", APP)]);
+    let other = screen.folder.path().join("hosts/pump-ctl");
+    let refused = Error::NoRoom { needed_bytes: 90, free_bytes: 100, folder: "/cache/boxes".into() };
+    let ask = |screen: &mut Screen| {
+        screen.app.cx.question = Some(crate::context::events::room_menu(&refused, other.clone()));
+        screen.key(KeyCode::Esc);
+        screen.shows((160, 40), &["unpack it anyway", "do not open it", "takes 90 bytes"]);
+    };
+    ask(&mut screen);
+    let before = screen.app.cx.view.case.name.clone();
+    screen.key(KeyCode::Enter);
+    assert_eq!(screen.app.cx.view.case.name, before, "the first answer is no");
+    ask(&mut screen);
+    screen.key(KeyCode::Down);
+    screen.key(KeyCode::Enter);
+    while screen.app.cx.view.case.name == before {
+        screen.take_one();
+    }
+    assert_eq!(screen.app.cx.view.case.name, "pump-ctl");
 }

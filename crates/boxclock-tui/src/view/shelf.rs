@@ -2,6 +2,7 @@
 
 use boxclock_core::Result;
 use boxclock_core::clock::human::date_time;
+use boxclock_core::gather::DiskUse;
 use boxclock_core::shelf::{Shelf, ShelfEntry, search};
 use ratatui::text::{Line, Span};
 
@@ -141,7 +142,7 @@ impl View for ShelfView {
         if !entry.path.exists() {
             return Ok(Then::say(format!("{} is not there any more. x takes it off the shelf.", entry.path.display())));
         }
-        cx.open_next(entry.path.clone());
+        cx.open_next(entry.path.clone(), DiskUse::Share);
         Ok(Then::say(format!("Opening {} …", entry.title)))
     }
 

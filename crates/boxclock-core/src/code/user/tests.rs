@@ -62,7 +62,10 @@ fn what_a_row_does_not_say_it_takes_from_the_one_it_is_like() {
 #[test]
 fn mistakes_are_named_with_line_and_column() {
     for (text, expected) in [
-        ("[[code]]\nnumber = 1\nmeaning = \"a\"\nlevel = \"bad\"\n", "own.toml, line 4, column 9: \"bad\" is not a level"),
+        (
+            "[[code]]\nnumber = 1\nmeaning = \"a\"\nlevel = \"bad\"\n",
+            "own.toml, line 4, column 9: \"bad\" is not a level",
+        ),
         ("[[code]]\nnumber = 1\nmening = \"a\"\n", "own.toml, line 3, column 1: unknown field"),
         ("[[code]]\nmeaning = \"a\"\n", "own.toml, line 1, column 1: a row needs a number"),
         ("[[code]]\nnumber = 1\n", "own.toml, line 1, column 1: a row needs a meaning"),

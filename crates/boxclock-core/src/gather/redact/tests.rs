@@ -15,6 +15,9 @@ const UNSEEN_2: &str = include_str!("../../../tests/data/redaction/unseen2.txt")
 const UNSEEN_3: &str = include_str!("../../../tests/data/redaction/unseen3.txt");
 const UNSEEN_4: &str = include_str!("../../../tests/data/redaction/unseen4.txt");
 const UNSEEN_5: &str = include_str!("../../../tests/data/redaction/unseen5.txt");
+const UNSEEN_6: &str = include_str!("../../../tests/data/redaction/unseen6.txt");
+const UNSEEN_7: &str = include_str!("../../../tests/data/redaction/unseen7.txt");
+const UNSEEN_8: &str = include_str!("../../../tests/data/redaction/unseen8.txt");
 const LOOKALIKES: &str = include_str!("../../../tests/data/redaction/lookalikes.txt");
 
 /// The shapes of a file: texts with their secrets between ‹ and ›.
@@ -57,6 +60,9 @@ fn secrets_of_all_shapes_go() {
         ("unseen3", UNSEEN_3),
         ("unseen4", UNSEEN_4),
         ("unseen5", UNSEEN_5),
+        ("unseen6", UNSEEN_6),
+        ("unseen7", UNSEEN_7),
+        ("unseen8", UNSEEN_8),
     ] {
         let (gone, all, stay) = recall(file);
         assert!(gone * 1000 >= all * 990, "{name}: {gone} of {all}:\n{}", stay.join("\n"));
