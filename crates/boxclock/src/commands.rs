@@ -1,5 +1,6 @@
 //! The headless commands. Each prints data on standard output and nothing else there.
 
+use std::cell::RefCell;
 use std::collections::HashMap;
 use std::io::{self, BufWriter, IsTerminal, Write};
 use std::path::PathBuf;
@@ -591,8 +592,15 @@ fn new_case() -> Ended {
 fn full_screen(reading: &Reading, follow: bool) -> Ended {
     // Archives are unpacked before the screen can show their sources: that may take a while.
     let work = cancellable();
-    let shown = progress::Shown::start_late(&work, "unpacking");
-    let case = open_case(reading, &work, ask_for_room)?;
+    let progress = || Some(progress::Shown::start_late(&work, "unpacking"));
+    let shown = RefCell::new(progress());
+    let case = open_case(reading, &work, |error| {
+        // The question has the line for itself.
+        shown.replace(None);
+        let allowed = ask_for_room(error);
+        shown.replace(progress().filter(|_| allowed));
+        allowed
+    })?;
     drop(shown);
     boxclock_tui::run(case, follow, log::path()).map_err(|error| Failure::Because(error.to_string()))?;
     Ok(Outcome::Done)
