@@ -30,6 +30,7 @@ mod run;
 #[cfg(test)]
 mod tests;
 mod things;
+mod trust;
 
 pub use phrases::{Installer, Installers, Phrases, Role, Words};
 
@@ -157,6 +158,23 @@ pub struct FirstFailure {
     pub text: String,
 }
 
+/// A signature or certificate that was refused, as far as the log says whose it is.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct TrustRefusal {
+    /// Who signed.
+    pub signer: Option<String>,
+    /// The hash of the certificate, or the number of the key, in capitals.
+    pub thumbprint: Option<String>,
+    /// Until when it holds, as it is written.
+    pub valid_until: Option<String>,
+    /// The store or ring of keys that lacks it.
+    pub store: Option<String>,
+    /// The label of the host that refused it.
+    pub host: Option<String>,
+    /// Where.
+    pub place: Place,
+}
+
 /// What one worker did with one job.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct WorkerJob {
@@ -221,6 +239,8 @@ pub struct Run {
     pub remaining: Vec<String>,
     /// The phase that was open at the end.
     pub last_open: Option<(String, u64)>,
+    /// Signatures and certificates that were refused.
+    pub trust: Vec<TrustRefusal>,
     /// In a few sentences.
     pub summary: String,
     /// The last line of its log that was read, where the log goes on behind [`limits::INSTALLER_LINES`].
@@ -293,6 +313,7 @@ impl Analysis for InstallAnalysis {
                     run::runs(source, &lines, end, is_named_one(source), &installers, installer)
                 }
             };
+            trust::refusals(&mut runs, &lines);
             if lines.len() >= limits::INSTALLER_LINES
                 && let Some(last) = runs.last_mut()
             {
@@ -322,6 +343,7 @@ impl Analysis for InstallAnalysis {
                 run.summary.push_str(restarted(view, &marks, run));
             }
         }
+        trust::tell(&mut runs);
         runs.sort_by(|a, b| {
             let key = |run: &Run| {
                 (!matches!(run.outcome, Outcome::Failed | Outcome::RolledBack | Outcome::CutOff), run.start)
@@ -574,6 +596,13 @@ fn summary(run: &Run) -> String {
     text
 }
 
+impl TrustRefusal {
+    fn json(&self) -> Value {
+        json!({"signer": self.signer, "thumbprint": self.thumbprint, "valid_until": self.valid_until, "store": self.store,
+            "host": self.host, "source": self.place.source, "line": self.place.line})
+    }
+}
+
 impl Run {
     /// As the JSON contract has it; `number` counts from 1.
     pub fn json(&self, number: usize) -> Value {
@@ -624,6 +653,7 @@ impl Run {
             ),
             ("remaining", json!(self.remaining)),
             ("last_open", json!(self.last_open.as_ref().map(|(name, line)| json!({"line": line, "name": name})))),
+            ("trust", self.trust.iter().map(TrustRefusal::json).collect()),
             ("summary", json!(self.summary)),
         ];
         Value::Object(members.into_iter().map(|(name, value)| (name.to_owned(), value)).collect::<Map<_, _>>())

@@ -378,6 +378,7 @@ pub(super) fn joined(runs: Vec<Run>) -> Vec<Run> {
             known.last_open = known.last_open.take().or(run.last_open);
         }
         known.restart_needed |= run.restart_needed;
+        known.trust.extend(run.trust);
         for item in run.items {
             if let Some(of_history) = known.items.iter_mut().find(|other| other.name == item.name) {
                 // dpkg knows the state; the terminal's line shows where it was unpacked.

@@ -3,6 +3,7 @@
 use super::*;
 use crate::testing::case;
 
+mod trust;
 mod windows;
 
 fn runs(files: &[(&str, &str)]) -> Vec<Run> {

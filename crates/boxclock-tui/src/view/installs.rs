@@ -215,6 +215,24 @@ impl View for InstallsView {
                 pane.line(&format!("{}  {}  {}", one.worker, one.job, one.outcome));
             }
         }
+        if !run.trust.is_empty() {
+            pane.heading("not trusted");
+            for (at, refusal) in run.trust.iter().take(MOST).enumerate() {
+                if at > 0 {
+                    pane.gap();
+                }
+                let fact = |pane: &mut Pane, name, value: &Option<String>| {
+                    if let Some(value) = value {
+                        pane.facts(name, value);
+                    }
+                };
+                fact(pane, "signer", &refusal.signer);
+                fact(pane, "print", &refusal.thumbprint);
+                fact(pane, "valid to", &refusal.valid_until);
+                fact(pane, "store", &refusal.store);
+                pane.facts("line", &format!("{}:{}", refusal.place.source, refusal.place.line));
+            }
+        }
         if !run.not_failures.is_empty() {
             pane.heading("sounds bad and is not");
             for (place, why) in run.not_failures.iter().take(MOST) {

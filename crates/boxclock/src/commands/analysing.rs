@@ -143,6 +143,9 @@ fn run_page(out: &mut dyn Write, view: &CaseView, run: &Run) -> io::Result<()> {
     for (place, why) in run.not_failures.iter().take(8) {
         writeln!(out, "  no failure: {}:{}: {why}", visible(&place.source, false), place.line)?;
     }
+    for refusal in &run.trust {
+        writeln!(out, "  not trusted: {}", visible(&refusal.sentence(), false))?;
+    }
     for (path, source, line) in &run.child_logs {
         writeln!(
             out,
