@@ -20,6 +20,7 @@ mod kept;
 mod kinds;
 mod link;
 mod people;
+mod questions;
 mod shift;
 mod signs;
 mod suggest;
@@ -29,6 +30,7 @@ mod wording;
 mod words;
 
 pub use kept::{KeptLink, kept_chain, root_note};
+pub use questions::OpenQuestion;
 pub(crate) use wording::badness;
 pub(crate) use words::is_common as is_common_word;
 
@@ -70,6 +72,8 @@ pub struct Suggestion {
     pub chain: Vec<CauseLink>,
     /// What would have to be gathered, where it is not provable.
     pub missing: Vec<String>,
+    /// What to try or gather next, and what each outcome would prove.
+    pub questions: Vec<OpenQuestion>,
     /// In two or three sentences.
     pub summary: String,
     /// The name of the fault card that fits the case and this chain.
@@ -129,11 +133,14 @@ impl Suggestion {
         let at = |place: &CausePlace| json!({"source": place.source, "line": place.line});
         let chain: Vec<Value> = self.chain.iter().map(|link| json!({"source": link.place.source, "line": link.place.line, "why": link.why, "what": link.text})).collect();
         let first = self.chain.first().map(|link| at(&link.place));
+        let questions: Vec<Value> =
+            self.questions.iter().map(|one| json!({"do": one.what, "proves": one.proves})).collect();
         if self.provable {
-            json!({"root": first, "score": self.score, "reasons": self.reasons, "chain": chain, "summary": self.summary, "card": self.card})
+            json!({"root": first, "score": self.score, "reasons": self.reasons, "chain": chain, "summary": self.summary, "card": self.card,
+                "questions": questions})
         } else {
             json!({"provable": false, "evidence_ends": first, "chain": chain, "missing": self.missing, "summary": self.summary,
-                "card": self.card})
+                "card": self.card, "questions": questions})
         }
     }
 }

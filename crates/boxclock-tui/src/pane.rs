@@ -85,6 +85,11 @@ impl<'a> Pane<'a> {
         self.lines.push(Line::raw(""));
     }
 
+    /// Lines that were drawn, with their colours.
+    pub fn drawing(&mut self, lines: Vec<Line<'static>>) {
+        self.lines.extend(lines);
+    }
+
     /// A line that is cut, not wrapped.
     pub fn line(&mut self, text: &str) {
         self.lines.push(Line::raw(format!(" {}", cut(text, self.width.saturating_sub(1)))));

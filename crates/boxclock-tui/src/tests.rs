@@ -18,6 +18,7 @@ use crate::view::collect::CollectView;
 use crate::view::{VIEWS, View};
 
 mod analyses;
+mod causes;
 mod codes;
 mod desk;
 mod driven;

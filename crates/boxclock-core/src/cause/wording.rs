@@ -43,6 +43,21 @@ impl Class {
         })
     }
 
+    /// Its name in the data.
+    pub(super) fn name(self) -> &'static str {
+        match self {
+            Self::None => "none",
+            Self::Routine => "routine",
+            Self::Start => "start",
+            Self::Person => "person",
+            Self::Deed => "deed",
+            Self::Done => "done",
+            Self::Change => "change",
+            Self::State => "state",
+            Self::Incomplete => "incomplete",
+        }
+    }
+
     /// As the reasons of a suggestion say it.
     pub(super) fn words(self) -> Option<&'static str> {
         match self {

@@ -93,15 +93,24 @@ impl Context {
     /// # Errors
     /// When the logbook cannot be written.
     pub fn add_remedies(&mut self, of: &card::Card) -> Result<Then> {
+        let new = of.remedies.iter().map(|remedy| (remedy.what.clone(), remedy.proves.clone())).collect();
+        self.add_steps(new, "All steps of this card are already in the checklist.")
+    }
+
+    /// Adds steps (what to do, what it proves) to the checklist, but those that it has; says `none` where it has all.
+    ///
+    /// # Errors
+    /// When the logbook cannot be written.
+    pub fn add_steps(&mut self, new: Vec<(String, String)>, none: &str) -> Result<Then> {
         let mut steps = self.remedies.clone();
-        for remedy in &of.remedies {
-            if !steps.iter().any(|step| step.what == remedy.what) {
-                steps.push(RemedyStep { what: remedy.what.clone(), proves: remedy.proves.clone(), done: None });
+        for (what, proves) in new {
+            if !steps.iter().any(|step| step.what == what) {
+                steps.push(RemedyStep { what, proves, done: None });
             }
         }
         let added = steps.len() - self.remedies.len();
         if added == 0 {
-            return Ok(Then::say("All steps of this card are already in the checklist."));
+            return Ok(Then::say(none));
         }
         self.set_remedies(steps)?;
         Ok(Then::say(format!("{} added to the checklist below.", crate::text::many(added as u64, "step"))))

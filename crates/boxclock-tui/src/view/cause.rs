@@ -3,14 +3,17 @@
 
 use std::sync::Arc;
 
+use boxclock_core::analysis::EventKey;
 use boxclock_core::card::CardMatch;
 use boxclock_core::cause::{CauseAnalysis, Suggestion};
 use boxclock_core::clock::human::duration_text;
+use boxclock_core::event::Row;
 use boxclock_core::knot::{Knot, KnotAnalysis};
 use boxclock_core::logbook::{ChainLink, Link, Pin, RemedyStep};
 use boxclock_core::{Error, Result};
 use ratatui::text::{Line, Span};
 
+use self::beside::SharedLine;
 use super::{Item, ListState, Spec, View, ViewCommand};
 use crate::context::{Context, Question, Then};
 use crate::jobs::Kind;
@@ -18,6 +21,8 @@ use crate::pane::Pane;
 use crate::pane_state::PANE_STEP;
 use crate::text::{cut, many};
 
+mod axis;
+mod beside;
 mod shown;
 
 static SPEC: Spec = Spec {
@@ -46,6 +51,8 @@ struct CauseView {
     asked: KnotAnalysis,
     /// The table that the knots are of.
     table: usize,
+    /// The lines of all suggestions, where these are shown side by side.
+    beside: Option<Vec<SharedLine>>,
 }
 
 /// An item of the list.
@@ -59,6 +66,8 @@ enum CauseItem<'a> {
     /// A fault card that fits, with the number of other cases that it fits.
     Card(&'a CardMatch, usize),
     Knot(&'a Knot),
+    /// A line of the suggestions side by side.
+    Shared(&'a SharedLine),
 }
 
 /// Makes it.
@@ -71,8 +80,22 @@ const COMMANDS: &[ViewCommand<CauseView>] = &[
         name: "accept-chain",
         keys: &["a"],
         short: "accept",
-        long: "make the selected suggestion your own chain, with a pin at each of its lines",
+        long: "make the selected suggestion your own chain, with a pin at each of its lines; side by side: add the selected line to it",
         run: |view, cx, _| view.accept(cx),
+    },
+    ViewCommand {
+        name: "side-by-side",
+        keys: &["d"],
+        short: "side by side",
+        long: "show all suggestions side by side on one time axis, or the list again",
+        run: |view, cx, _| Ok(view.toggle_beside(cx)),
+    },
+    ViewCommand {
+        name: "open-questions",
+        keys: &["o"],
+        short: "questions",
+        long: "add what is still to be found out about this suggestion to the checklist",
+        run: |view, cx, _| view.take_questions(cx),
     },
     ViewCommand {
         name: "take-remedies",
@@ -224,6 +247,9 @@ impl CauseView {
 
     /// The item at a place of the list.
     fn at<'a>(&'a self, cx: &'a Context, index: usize) -> Option<CauseItem<'a>> {
+        if let Some(lines) = &self.beside {
+            return lines.get(index).map(CauseItem::Shared);
+        }
         let mut at = index;
         // What is one's own first, then what the program found; each section behind the one before.
         let mut within = |len: usize| {
@@ -275,7 +301,62 @@ impl CauseView {
         cx.add_remedies(&card)
     }
 
+    fn toggle_beside(&mut self, cx: &Context) -> Then {
+        if self.beside.take().is_none() {
+            if self.all().is_empty() {
+                let looking = self.found.is_none();
+                return Then::say(if looking {
+                    "Still looking for causes."
+                } else {
+                    "There is no suggestion to show."
+                });
+            }
+            self.beside = Some(beside::lines(cx, self.all()));
+        }
+        self.list = ListState::default();
+        Then::Stay
+    }
+
+    fn take_questions(&mut self, cx: &mut Context) -> Result<Then> {
+        let one = match self.chosen_item(cx) {
+            Some(CauseItem::Suggestion(_, one)) => Some(one),
+            _ => self.all().first(),
+        };
+        let asked = one.map_or(&[][..], |one| &one.questions);
+        let steps: Vec<(String, String)> = asked.iter().map(|open| (open.what.clone(), open.proves.clone())).collect();
+        if steps.is_empty() {
+            return Ok(Then::say("There are no open questions."));
+        }
+        cx.add_steps(steps, "All of these questions are already in the checklist.")
+    }
+
+    /// Adds the selected line of the suggestions side by side to the chain, where its time puts it.
+    fn accept_line(&mut self, cx: &mut Context, row: Row, text: &str) -> Result<Then> {
+        let key = cx.view.key(cx.event(row));
+        let link = self.all().iter().flat_map(|one| &one.chain).find(|link| link.place.row == row);
+        let why = link.map_or(String::new(), |link| link.why.clone());
+        let mut links: Vec<(EventKey, String, Link, String)> = Vec::new();
+        for link in &cx.chain {
+            let Some(pin) = cx.pins.iter().find(|pin| pin.id == link.pin) else { continue };
+            let own = EventKey { source: pin.source.as_str().into(), offset: pin.offset };
+            links.push((own, pin.note.clone(), link.kind, link.reason.clone()));
+        }
+        if links.iter().any(|(own, ..)| *own == key) {
+            return Ok(Then::say("This line is in the chain already."));
+        }
+        let time = cx.event(row).order_time();
+        let is_later = |own: &EventKey| cx.view.row(own).is_some_and(|own| cx.event(own).order_time() > time);
+        let at = links.iter().position(|(own, ..)| is_later(own)).unwrap_or(links.len());
+        links.insert(at, (key, cut(text, NOTE_CHARS), Link::Step, why));
+        cx.accept_chain(&links)?;
+        Ok(Then::say(format!("The chain has {} now; u undoes this.", many(links.len() as u64, "link"))))
+    }
+
     fn accept(&mut self, cx: &mut Context) -> Result<Then> {
+        if let Some(CauseItem::Shared(line)) = self.chosen_item(cx) {
+            let line = line.clone();
+            return self.accept_line(cx, line.row, &line.text);
+        }
         let Some(CauseItem::Suggestion(_, one)) = self.chosen_item(cx) else {
             return Ok(Then::say("Select a suggestion first; they are listed below the pins."));
         };
@@ -299,17 +380,22 @@ impl CauseView {
     }
 
     fn chosen<'a>(&self, cx: &'a Context) -> Option<&'a Pin> {
-        cx.cause_order().get(self.list.cursor).map(|(_, pin)| *pin)
+        self.chosen_own(cx).map(|(_, pin)| pin)
+    }
+
+    /// The chosen pin, with its place in the chain.
+    fn chosen_own<'a>(&self, cx: &'a Context) -> Option<(Option<usize>, &'a Pin)> {
+        if self.beside.is_some() { None } else { cx.cause_order().get(self.list.cursor).copied() }
     }
 
     /// The place in the chain of the chosen pin.
     fn chosen_link(&self, cx: &Context) -> Result<usize> {
-        let link = cx.cause_order().get(self.list.cursor).and_then(|(link, _)| *link);
+        let link = self.chosen_own(cx).and_then(|(link, _)| link);
         link.ok_or_else(|| Error::new("This pin is not in the chain; c adds it."))
     }
 
     fn toggle_link(&mut self, cx: &mut Context) -> Result<Then> {
-        let Some((link, pin)) = cx.cause_order().get(self.list.cursor).map(|(link, pin)| (*link, pin.id)) else {
+        let Some((link, pin)) = self.chosen_own(cx).map(|(link, pin)| (link, pin.id)) else {
             return Ok(Then::say("There are no pins yet; p in the Stream adds one."));
         };
         let mut chain = cx.chain.clone();
@@ -367,6 +453,9 @@ impl View for CauseView {
     view_parts!(SPEC, COMMANDS);
 
     fn len(&self, cx: &Context) -> usize {
+        if let Some(lines) = &self.beside {
+            return lines.len();
+        }
         cx.pins.len() + cx.remedies.len() + self.all().len() + shown::cards(cx).len() + self.knots().len()
     }
 
@@ -381,6 +470,10 @@ impl View for CauseView {
         } else {
             self.knots = None;
         }
+        // A corrected clock puts them in another order.
+        if self.beside.is_some() {
+            self.beside = Some(beside::lines(cx, self.all())).filter(|lines| !lines.is_empty());
+        }
     }
 
     fn enter(&mut self, cx: &mut Context) -> Result<Then> {
@@ -389,6 +482,7 @@ impl View for CauseView {
             Some(CauseItem::Suggestion(_, one)) => one.chain.first().map(|link| link.place.row),
             Some(CauseItem::Card(found, _)) => found.places().next().map(|place| place.row),
             Some(CauseItem::Knot(knot)) => knot.strands.first().map(|strand| strand.row),
+            Some(CauseItem::Shared(line)) => Some(line.row),
             Some(CauseItem::Pin(_)) => match self.chosen(cx).and_then(|pin| cx.row_of_pin(pin)) {
                 Some(row) => Some(row),
                 None => {
@@ -401,6 +495,9 @@ impl View for CauseView {
     }
 
     fn head(&self, cx: &Context, width: usize) -> Vec<Line<'static>> {
+        if self.beside.is_some() {
+            return beside::heading(cx, self.all(), width);
+        }
         let links = cx.chain.len();
         let others = cx.pins.len().saturating_sub(links);
         let suggested = match &self.found {
@@ -424,6 +521,7 @@ impl View for CauseView {
             Some(CauseItem::Suggestion(number, one)) => shown::suggested(cx, number, one, width),
             Some(CauseItem::Card(card, met)) => shown::known(cx, card, met, width),
             Some(CauseItem::Knot(knot)) => shown::knot(cx, knot, width),
+            Some(CauseItem::Shared(line)) => beside::item(cx, self.all(), line, width),
             None => Item::one(Vec::new()),
         }
     }
@@ -445,6 +543,7 @@ impl View for CauseView {
             Some(CauseItem::Card(card, met)) => shown::explain_card(cx, card, met, pane),
             Some(CauseItem::Knot(knot)) => shown::explain_knot(cx, knot, pane),
             Some(CauseItem::Step(_, step)) => shown::explain_step(cx, step, pane),
+            Some(CauseItem::Shared(line)) => beside::explain(cx, self.all(), line, pane),
             Some(CauseItem::Pin(_)) | None => shown::explain_pin(cx, self.chosen(cx), pane),
         }
     }

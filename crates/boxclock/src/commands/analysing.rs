@@ -262,6 +262,9 @@ pub fn cause(view: &CaseView, form: ListForm, work: &Work) -> Result<(), Failure
         if let Some(card) = &one.card {
             writeln!(out, "   fault card: {card} (boxclock cards)")?;
         }
+        for open in &one.questions {
+            writeln!(out, "   to find out: {}", visible(&open.what, false))?;
+        }
         for missing in &one.missing {
             writeln!(out, "   to gather: {}", visible(missing, false))?;
         }

@@ -5,10 +5,11 @@ use std::collections::HashMap;
 
 use super::{Search, UNPROVEN};
 use crate::cause::link::Why;
+use crate::cause::questions::{About, questions};
 use crate::cause::signs::SignKind;
 use crate::cause::words::parts_of_phrase;
-use crate::cause::{CauseLink, CausePlace, Suggestion, wording};
-use crate::clock::human::duration_text;
+use crate::cause::{CauseLink, CausePlace, OpenQuestion, Suggestion, wording};
+use crate::clock::human::{date_time, duration_text};
 use crate::event::{RecordReader, Row};
 
 /// Links of a chain.
@@ -175,7 +176,9 @@ impl Search<'_> {
         // A lead counts half.
         let share = score.sqrt().min(0.99) * if proven { 1.0 } else { 0.5 };
         let score = (share * 100.0).round() / 100.0;
-        Suggestion { provable: true, score, reasons, chain, missing: Vec::new(), summary, card: None }
+        let class = if proven { sign.class.name() } else { "unproven" };
+        let questions = self.questions(class, &chain);
+        Suggestion { provable: true, score, reasons, chain, missing: Vec::new(), questions, summary, card: None }
     }
 
     pub(super) fn unproven(&self, reader: &mut RecordReader, end: usize, symptom: usize) -> Suggestion {
@@ -194,15 +197,42 @@ impl Search<'_> {
             first_line(&self.signs.list[symptom].text),
             first_line(&sign.text)
         );
+        let questions = self.questions("unproven", &chain);
         Suggestion {
             provable: false,
             score: 0.5,
             reasons: vec!["no change in the box is tied to the symptom closely enough".into()],
             chain,
             missing,
+            questions,
             summary,
             card: None,
         }
+    }
+}
+
+impl Search<'_> {
+    /// What is still open about a chain whose root is of a class.
+    fn questions(&self, class: &str, chain: &[CauseLink]) -> Vec<OpenQuestion> {
+        let table = &self.view.loaded.table;
+        let mut hosts: Vec<String> = Vec::new();
+        for link in chain {
+            let host = table.event(link.place.row).host();
+            if !host.is_empty() && !hosts.iter().any(|known| known == host) {
+                hosts.push(host.to_owned());
+            }
+        }
+        let (Some(first), Some(last)) = (chain.first(), chain.last()) else { return Vec::new() };
+        let event = table.event(first.place.row);
+        let time = event.time().map_or_else(String::new, |time| date_time(time, &self.view.case.zone)[..16].to_owned());
+        questions(&About {
+            class,
+            root: &first.text,
+            host: event.host(),
+            hosts: &hosts,
+            symptom: &last.text,
+            time: &time,
+        })
     }
 }
 

@@ -5,9 +5,11 @@ use boxclock_core::cause::{CauseLink, Suggestion};
 use boxclock_core::clock::human::date_time;
 use boxclock_core::event::Row;
 use boxclock_core::knot::Knot;
-use boxclock_core::logbook::{Link, Pin, RemedyStep};
+use boxclock_core::logbook::{ChainLink, Link, Pin, RemedyStep};
 use ratatui::text::{Line, Span};
 
+use super::axis::{self, Station};
+use super::beside;
 use crate::context::{Context, seen_in};
 use crate::pane::Pane;
 use crate::text::{cut, fit, many};
@@ -157,7 +159,7 @@ fn short_time(cx: &Context, time: Option<i64>) -> String {
     time.map_or_else(|| fit("no time", 14), |time| date_time(time, &cx.zone)[5..19].to_owned())
 }
 
-fn time_and_host(cx: &Context, row: Row) -> (String, String, u32) {
+pub(super) fn time_and_host(cx: &Context, row: Row) -> (String, String, u32) {
     let event = cx.event(row);
     let time = short_time(cx, event.time());
     (time, event.host().to_owned(), event.actor().host)
@@ -187,6 +189,10 @@ pub(super) fn suggested(cx: &Context, number: usize, one: &Suggestion, width: us
 /// A suggestion in the reading pane: what it says, its chain, and what is missing.
 pub(super) fn explain(cx: &Context, one: &Suggestion, pane: &mut Pane<'_>) {
     pane.strong(&one.summary);
+    pane.gap();
+    let stations: Vec<_> =
+        one.chain.iter().enumerate().map(|(at, link)| (link.place.row, beside::station(one, at))).collect();
+    pane.drawing(axis::axis(cx, &stations));
     pane.heading("from the root to the symptom");
     for CauseLink { place, text, why } in &one.chain {
         if !why.is_empty() {
@@ -204,6 +210,13 @@ pub(super) fn explain(cx: &Context, one: &Suggestion, pane: &mut Pane<'_>) {
             pane.line(&format!("- {missing}"));
         }
     }
+    if !one.questions.is_empty() {
+        pane.heading("open questions");
+        for open in &one.questions {
+            pane.text(&format!("- {}", open.what));
+            pane.faint(&format!("  {}", open.proves));
+        }
+    }
     if let Some(name) = &one.card {
         pane.heading("a known fault");
         let of = cards(cx).iter().find(|(card, _)| card.card.name == *name);
@@ -214,7 +227,7 @@ pub(super) fn explain(cx: &Context, one: &Suggestion, pane: &mut Pane<'_>) {
         ));
     }
     pane.gap();
-    pane.faint("Enter goes to its first line, a makes this chain yours.");
+    pane.faint("Enter goes to its first line, a makes this chain yours, o adds the open questions to the checklist, d shows all suggestions side by side.");
 }
 
 /// A pin as an item of the list, by its place in the order of the view.
@@ -239,11 +252,23 @@ pub(super) fn pin(cx: &Context, at: usize, width: usize) -> Item {
         Span::styled(fit(host, 12), cx.theme.host(number)),
         Span::raw(format!(" {}", fit(note, width.saturating_sub(41)))),
     ];
+    let before = at.checked_sub(1).and_then(|before| cx.row_of_pin(cx.cause_order()[before].1));
+    let row_of_link = cx.row_of_pin(pin).filter(|_| link.is_some());
+    let wrong = match row_of_link {
+        Some(row) if axis::is_out_of_order(cx, before, row) => Some("out of order: it was before the link above"),
+        None if link.is_some() && cx.view.loaded.complete => Some("its line is not in this case"),
+        _ => None,
+    };
     let reason = match link {
         Some(link) if link.reason.is_empty() => "no reason given yet (e)".to_owned(),
         Some(link) => format!("because {}", link.reason),
         None => "not in the chain (c)".to_owned(),
     };
+    if let Some(wrong) = wrong {
+        let below =
+            Line::styled(cut(&format!("           {wrong}"), width.saturating_sub(2)), cx.theme.hue(Hue::Vermilion));
+        return Item { row, below: vec![below] };
+    }
     let stem = if link.is_some() && at + 1 < cx.chain.len() { " │" } else { "  " };
     let below = Line::from(vec![
         Span::styled(stem, cx.theme.faint()),
@@ -254,6 +279,18 @@ pub(super) fn pin(cx: &Context, at: usize, width: usize) -> Item {
 
 /// A pin in the reading pane; without one what pins are for.
 pub(super) fn explain_pin(cx: &Context, chosen: Option<&Pin>, pane: &mut Pane<'_>) {
+    let kind = |link: &ChainLink| match link.kind {
+        Link::Root => Station::Root,
+        Link::Step => Station::Step,
+        Link::Symptom => Station::Symptom,
+    };
+    let of_chain =
+        cx.cause_order().into_iter().filter_map(|(link, pin)| Some((cx.row_of_pin(pin)?, kind(cx.chain.get(link?)?))));
+    let stations: Vec<_> = of_chain.collect();
+    if !stations.is_empty() {
+        pane.drawing(axis::axis(cx, &stations));
+        pane.gap();
+    }
     pane.faint("Put pins into the chain from the root to the symptom, and say why each link follows.");
     let Some(row) = chosen.and_then(|pin| cx.row_of_pin(pin)) else { return };
     pane.gap();
