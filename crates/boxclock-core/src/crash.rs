@@ -28,6 +28,7 @@ mod minidump;
 mod program;
 mod report;
 mod signal;
+pub mod stability;
 mod stack;
 pub mod text;
 mod text_file;

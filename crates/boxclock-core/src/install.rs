@@ -22,6 +22,7 @@ use crate::source::Class;
 use crate::timeline::marks::{MarkAnalysis, MarkKind, RailMark};
 use crate::work::{Work, parallel};
 
+mod drawing;
 mod failure;
 mod needed;
 mod packages;
@@ -32,6 +33,7 @@ mod tests;
 mod things;
 mod trust;
 
+pub use drawing::draw;
 pub use phrases::{Installer, Installers, Phrases, Role, Words};
 
 /// A place in a source.
@@ -186,6 +188,10 @@ pub struct WorkerJob {
     pub outcome: &'static str,
     /// The last line about it.
     pub line: u64,
+    /// When the first line about it was, corrected.
+    pub start: Option<i64>,
+    /// When it was over; `None` while it waits or runs.
+    pub end: Option<i64>,
 }
 
 /// One run of an installer.

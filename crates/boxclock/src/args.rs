@@ -461,6 +461,12 @@ pub struct Chart {
     /// Draw every event, in a lane of its host and component
     #[arg(long)]
     pub lanes: bool,
+    /// Draw stability by day instead: crashes, stops, starts and installations, counted
+    #[arg(long, conflicts_with_all = ["lanes", "filter"])]
+    pub stability: bool,
+    /// Draw this run of an installer instead (its number in boxclock installs): phases over time, workers as lanes
+    #[arg(long, value_name = "NUMBER", conflicts_with_all = ["lanes", "filter", "stability"])]
+    pub run: Option<usize>,
     /// The file to write, ending in .svg or .pdf
     #[arg(long, value_name = "FILE.(svg|pdf)")]
     pub into: PathBuf,

@@ -14,18 +14,23 @@ use boxclock_core::case::{self, Case, Follower, LeftOut, Loaded, Options, Source
 use boxclock_core::clock::{Zone, human, now};
 use boxclock_core::code::user;
 use boxclock_core::compare::{self, Side};
+use boxclock_core::crash::CrashAnalysis;
+use boxclock_core::crash::stability;
 use boxclock_core::event::Row;
 use boxclock_core::format;
 use boxclock_core::gather::DiskUse;
+use boxclock_core::install::{self, InstallAnalysis};
 use boxclock_core::logbook::Logbook;
 use boxclock_core::new_file::NewFile;
 use boxclock_core::platform;
 use boxclock_core::query::{Filter, Lens, Lenses};
+use boxclock_core::report::canvas::Canvas;
 use boxclock_core::report::chart::ChartKind;
 use boxclock_core::report::events::{EventWriter, Form};
 use boxclock_core::report::{self, Report};
 use boxclock_core::timeline::arrange::{ArrangedRows, Arrangement};
 use boxclock_core::timeline::drift::ClockAnalysis;
+use boxclock_core::timeline::marks::MarkAnalysis;
 use boxclock_core::work::Work;
 
 use crate::args::{self, Command, Reading};
@@ -503,17 +508,34 @@ fn compare(arguments: &args::Compare) -> Ended {
 fn chart(arguments: &args::Chart) -> Ended {
     let (case, loaded) = read(&arguments.reading)?;
     let view = CaseView::new(case, loaded);
-    let rows = filtered(&view, arguments.filter.as_deref(), &cancellable())?;
-    let kind = if arguments.lanes { ChartKind::Lanes } else { ChartKind::Density };
-    let note = report::chart::chart(&view.case, &view.loaded, &rows, kind, &view.case.zone)?.write(
-        &arguments.into,
-        &view.case.protected(),
-        arguments.force,
-    )?;
+    let note = drawing(arguments, &view)?.write(&arguments.into, &view.case.protected(), arguments.force)?;
     if let Some(note) = note {
         say(&format!("{}: {note}", arguments.into.display()));
     }
     Ok(name_left_out(&view.case, &view.loaded))
+}
+
+/// What a chart draws.
+fn drawing(arguments: &args::Chart, view: &CaseView) -> Result<Canvas, Failure> {
+    let work = cancellable();
+    let zone = &view.case.zone;
+    if arguments.stability {
+        let (crashes, marks) = (view.run(&CrashAnalysis, &work)?, view.run(&MarkAnalysis, &work)?);
+        return Ok(stability::draw(&stability::stability(view, &crashes, &marks, zone), zone));
+    }
+    if let Some(number) = arguments.run {
+        let runs = view.run(&InstallAnalysis, &work)?;
+        let run = number.checked_sub(1).and_then(|at| runs.get(at));
+        let none = || Failure::Usage(format!("--run {number}: there {}", many_runs(runs.len())));
+        return Ok(install::draw(run.ok_or_else(none)?, zone));
+    }
+    let rows = filtered(view, arguments.filter.as_deref(), &work)?;
+    let kind = if arguments.lanes { ChartKind::Lanes } else { ChartKind::Density };
+    Ok(report::chart::chart(&view.case, &view.loaded, &rows, kind, zone)?)
+}
+
+fn many_runs(count: usize) -> String {
+    if count == 1 { "is 1 run".to_owned() } else { format!("are {count} runs") }
 }
 
 fn report(arguments: &args::Report) -> Ended {

@@ -610,3 +610,17 @@ fn two_sides_are_compared_and_one_is_wrong_usage() {
     assert_eq!((same.status, same.out.trim()), (Some(0), "no difference that matters"));
     assert_eq!(home.run(&["compare", "bad"]).status, Some(2));
 }
+
+#[test]
+fn charts_of_stability_and_of_a_run() {
+    let home = Home::new();
+    assert_eq!(home.run(&["demo", "--into", "night.box.zip"]).status, Some(0));
+    let ran = home.run(&["chart", "night.box.zip", "--stability", "--into", "stability.svg"]);
+    assert_eq!(ran.status, Some(0), "{}", ran.err);
+    assert!(std::fs::read_to_string(home.path("stability.svg")).unwrap().contains("Stability by day"));
+    let ran = home.run(&["chart", "night.box.zip", "--run", "3", "--into", "run.pdf"]);
+    assert_eq!(ran.status, Some(0), "{}", ran.err);
+    let ran = home.run(&["chart", "night.box.zip", "--run", "99", "--into", "none.svg"]);
+    assert_eq!(ran.status, Some(2), "{}", ran.err);
+    assert!(ran.err.contains("--run 99: there are 4 runs"), "{}", ran.err);
+}

@@ -6,12 +6,12 @@ use crate::testing::case;
 mod trust;
 mod windows;
 
-fn runs(files: &[(&str, &str)]) -> Vec<Run> {
+pub(super) fn runs(files: &[(&str, &str)]) -> Vec<Run> {
     let case = case(files);
     case.view().run(&InstallAnalysis, &Work::default()).unwrap().to_vec()
 }
 
-fn stamped(lines: &[&str]) -> String {
+pub(super) fn stamped(lines: &[&str]) -> String {
     lines
         .iter()
         .enumerate()

@@ -55,8 +55,16 @@ pub(super) fn things(run: &mut Run, source: &Source, part: &[Marked<'_>]) {
                         (_, now) => now,
                     };
                     known.line = line;
+                    known.end = one.line.time.filter(|_| is_over(known.outcome));
                 }
-                None => board.push(WorkerJob { worker, job, outcome, line }),
+                None => board.push(WorkerJob {
+                    worker,
+                    job,
+                    outcome,
+                    line,
+                    start: one.line.time,
+                    end: one.line.time.filter(|_| is_over(outcome)),
+                }),
             }
         }
     }
@@ -69,6 +77,10 @@ pub(super) fn things(run: &mut Run, source: &Source, part: &[Marked<'_>]) {
         run.remaining.clear();
     }
     run.workers = board;
+}
+
+fn is_over(outcome: &str) -> bool {
+    matches!(outcome, "done" | "failed" | "fixed")
 }
 
 /// What a line says of a worker's job.

@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 use boxclock_core::analysis::CaseView;
 use boxclock_core::clock::{self, Zone};
 use boxclock_core::new_file::NewFile;
+use boxclock_core::report::canvas::Canvas;
 use boxclock_core::report::chart::{ChartKind, chart};
 use boxclock_core::report::events::{EventWriter, Form};
 use boxclock_core::report::{Report, drawing, markdown};
@@ -38,6 +39,17 @@ impl Selected {
 }
 
 impl Context {
+    /// Writes a drawing beside the screen: SVG or PDF, as the name that was typed ends. An existing file stays.
+    pub fn write_drawing(&mut self, drawing: Canvas, typed: &str) {
+        let path = PathBuf::from(typed.trim());
+        self.start(WRITE, move |view, _| {
+            let note = drawing.write(&path, &view.case.protected(), false)?;
+            let note = note.map_or(String::new(), |note| format!("   {note}"));
+            let text = format!("Written: {}{note}", path.display());
+            Ok(Box::new(move |cx: &mut Self| cx.message = Some(text)) as Apply<Self>)
+        });
+    }
+
     /// The places that are selected: from where the selection began to the chosen one.
     pub fn selection(&self) -> Option<std::ops::RangeInclusive<usize>> {
         let from = self.place_of_row(self.view.row(self.stream.selected_from.as_ref()?)?);

@@ -89,3 +89,43 @@ fn a_case_without_either_says_so() {
     screen.keys("Fo\n");
     assert_eq!(screen.app.cx.at, "installs");
 }
+
+#[test]
+fn a_run_is_walked_shown_alone_and_drawn() {
+    let log = "2026-04-12T02:00:00Z INFO Starting installation of Tankwarden Console 5.0.2\n\
+               2026-04-12T02:00:10Z INFO step 1 of 2: check\n\
+               2026-04-12T02:00:40Z INFO step 2 of 2: register\n\
+               2026-04-12T02:00:50Z ERROR the bridge did not answer, returned 1053\n\
+               2026-04-12T02:01:00Z ERROR Installation failed with exit code 1603\n";
+    let other = "2026-04-12T02:00:45Z INFO app: doing well\n";
+    let mut screen = Screen::of(&[("desk/console-setup.log", log), ("desk/app.log", other)]);
+    screen.keys("5");
+    screen.shows((160, 46), &["├ check", "├ register", "failed 1603"]);
+    screen.keys("n");
+    assert_eq!(screen.app.cx.at, "stream");
+    assert!(screen.app.cx.chosen().is_some_and(|event| event.line() == 4));
+    screen.keys("5N");
+    screen.shows((160, 46), &["This is the first failure of the run."]);
+    screen.keys("f");
+    assert!(screen.app.cx.stream.filter_text.starts_with("source="), "{}", screen.app.cx.stream.filter_text);
+    screen.settle();
+    assert_eq!(screen.app.cx.row_count(), 5, "{}", screen.app.cx.stream.filter_text);
+    let path = screen.folder.path().join("run.svg");
+    screen.keys("5W");
+    for _ in 0..10 {
+        screen.key(KeyCode::Backspace);
+    }
+    screen.keys(&format!("{}\n", path.display()));
+    screen.settle();
+    assert!(std::fs::read_to_string(&path).unwrap().contains("register"));
+}
+
+#[test]
+fn crashes_have_a_strip_by_day() {
+    let log = "2026-04-10T08:00:00Z INFO systemd[1]: dosing.service: Main process exited, code=killed, status=9/KILL\n\
+               2026-04-12T09:00:00Z INFO kernel: dosingd[412]: segfault at 18 ip 00005581 sp 00007ffc error 4 in dosingd[5581+1000]\n";
+    let mut screen = Screen::of(&[("gw/app.log", log)]);
+    screen.keys("6");
+    screen.shows((160, 46), &["04-10      04-12", "↓          ✕", "✕ crash  ↓ killed  ▾ unclean stop"]);
+    screen.shows((60, 20), &["04-10      04-12"]);
+}

@@ -4,14 +4,18 @@ use std::sync::Arc;
 
 use boxclock_core::Result;
 use boxclock_core::clock::human::{date_time, time_of_day};
+use boxclock_core::crash::stability::{self, DayMark, StabilityDay, stability};
 use boxclock_core::crash::{CrashAnalysis, CrashReport, Kind as CrashKind};
+use boxclock_core::timeline::marks::MarkAnalysis;
+use ratatui::style::Style;
 use ratatui::text::{Line, Span};
+use unicode_width::UnicodeWidthStr;
 
 use super::{Item, ListState, Spec, View, ViewCommand};
-use crate::context::{Context, Then};
+use crate::context::{Context, Question, Then};
 use crate::jobs::Kind;
 use crate::pane::Pane;
-use crate::text::{column, fit, many};
+use crate::text::{column, cut, fit, many};
 use crate::theme::Hue;
 
 static SPEC: Spec = Spec {
@@ -19,7 +23,7 @@ static SPEC: Spec = Spec {
     key: "6",
     name: "Crashes",
     about: "Crashes: what stopped, where, and who is to blame",
-    head_rows: 1,
+    head_rows: 5,
     item_rows: 1,
     has_pane: true,
     tab_of: None,
@@ -34,6 +38,8 @@ const FRAMES: usize = 14;
 struct CrashesView {
     list: ListState,
     found: Option<Arc<Vec<CrashReport>>>,
+    /// What happened day by day.
+    days: Vec<StabilityDay>,
 }
 
 /// Makes it.
@@ -52,6 +58,19 @@ const COMMANDS: &[ViewCommand<CrashesView>] = &[
                 return Ok(Then::say("This host has no earlier line."));
             };
             Ok(Then::Go(row))
+        },
+    },
+    ViewCommand {
+        name: "stability-drawing",
+        keys: &["W"],
+        short: "draw",
+        long: "draw stability by day, with counts: SVG, PDF",
+        run: |view, _, _| {
+            if view.days.is_empty() {
+                return Ok(Then::say("There is nothing to draw."));
+            }
+            let question = Question::new("write to", "NAME.svg or NAME.pdf", "stability.svg", |_, _| Ok(Then::Stay));
+            Ok(Then::Ask(Question { taker: crate::context::Taker::View(DRAWN), ..question }))
         },
     },
     ViewCommand::PANE_DOWN,
@@ -90,7 +109,47 @@ impl CrashesView {
     fn chosen(&self) -> Option<&CrashReport> {
         self.all().get(self.list.cursor)
     }
+
+    /// The days on which something happened, the last ones that fit, with a sign and a count for each thing; and what the signs mean.
+    fn strip(&self, cx: &Context, width: usize) -> Vec<Line<'static>> {
+        const CELL: usize = 11;
+        let days = &self.days[self.days.len().saturating_sub(width.saturating_sub(2) / CELL)..];
+        let more = if days.len() < self.days.len() { "…" } else { " " };
+        let names: String = days.iter().map(|day| fit(day.day.get(5..).unwrap_or_default(), CELL)).collect();
+        let mut cells = vec![Span::raw(" ")];
+        for day in days {
+            let mut used = 0;
+            for (mark, count) in DayMark::ALL.into_iter().zip(day.counts).filter(|(_, count)| *count > 0) {
+                let text = if count > 1 { format!("{}{count} ", mark.sign()) } else { format!("{} ", mark.sign()) };
+                // What does not fit is the least of it: the worst comes first.
+                if used + text.width() > CELL {
+                    break;
+                }
+                used += text.width();
+                cells.push(Span::styled(text, hue_of(cx, mark)));
+            }
+            cells.push(Span::raw(" ".repeat(CELL - used)));
+        }
+        let legend: Vec<String> = DayMark::ALL.iter().map(|mark| format!("{} {}", mark.sign(), mark.name())).collect();
+        let legend = if days.is_empty() { String::new() } else { format!(" {}", legend.join("  ")) };
+        vec![
+            Line::styled(format!("{more}{names}"), cx.theme.faint()),
+            Line::from(cells),
+            Line::styled(cut(&legend, width), cx.theme.faint()),
+        ]
+    }
 }
+
+fn hue_of(cx: &Context, mark: DayMark) -> Style {
+    match mark {
+        DayMark::Crash => cx.theme.hue(Hue::Vermilion),
+        DayMark::Killed | DayMark::UncleanStop => cx.theme.hue(Hue::Orange),
+        DayMark::Start | DayMark::Install => cx.theme.hue(Hue::Sky),
+    }
+}
+
+/// The question that the drawing's name answers.
+const DRAWN: &str = "draw";
 
 impl View for CrashesView {
     view_parts!(SPEC, COMMANDS);
@@ -102,6 +161,10 @@ impl View for CrashesView {
     fn prepare(&mut self, cx: &mut Context) {
         // Its rows are those of the case as it is now, read to its end: of another they would be other lines, or none.
         self.found = if cx.view.loaded.complete { cx.ask(&CrashAnalysis, FOUND) } else { None };
+        self.days = match (&self.found, cx.view.known(&MarkAnalysis)) {
+            (Some(found), Some(marks)) => stability(&cx.view, found, &marks, &cx.zone),
+            _ => Vec::new(),
+        };
     }
 
     fn enter(&mut self, _: &mut Context) -> Result<Then> {
@@ -122,7 +185,17 @@ impl View for CrashesView {
             fit("how", columns.what),
             fit("first suspect", columns.suspect)
         );
-        vec![Line::styled(fit(&head, width), cx.theme.faint())]
+        let mut lines = self.strip(cx, width);
+        lines.push(Line::raw(""));
+        lines.push(Line::styled(fit(&head, width), cx.theme.faint()));
+        lines
+    }
+
+    fn answer(&mut self, cx: &mut Context, question: &str, text: &str) -> Result<Then> {
+        if question == DRAWN {
+            cx.write_drawing(stability::draw(&self.days, &cx.zone), text);
+        }
+        Ok(Then::Stay)
     }
 
     fn item(&self, cx: &Context, index: usize, width: usize) -> Item {

@@ -3,15 +3,18 @@
 use std::sync::Arc;
 
 use boxclock_core::Result;
+use boxclock_core::clock::Zone;
 use boxclock_core::clock::human::{date_time, duration_text, time_of_day};
-use boxclock_core::install::{InstallAnalysis, Outcome, Run};
+use boxclock_core::install::{self, InstallAnalysis, Outcome, Run};
+use boxclock_core::query::values::quoted;
 use ratatui::text::{Line, Span};
+use unicode_width::UnicodeWidthStr;
 
 use super::{Item, ListState, Spec, View, ViewCommand};
-use crate::context::{Context, Then};
+use crate::context::{Context, Question, Then};
 use crate::jobs::Kind;
 use crate::pane::Pane;
-use crate::text::{column, fit, many};
+use crate::text::{column, cut, fit, many};
 use crate::theme::Hue;
 
 static SPEC: Spec = Spec {
@@ -20,7 +23,7 @@ static SPEC: Spec = Spec {
     name: "Installs",
     about: "Installs: runs of installers, and what failed first",
     head_rows: 1,
-    item_rows: 1,
+    item_rows: 2,
     has_pane: true,
     tab_of: None,
 };
@@ -34,6 +37,8 @@ const MOST: usize = 12;
 struct InstallsView {
     list: ListState,
     found: Option<Arc<Vec<Run>>>,
+    /// The failure that was gone to last: of the run at that place of the list, by its number from 0.
+    failure: Option<(usize, usize)>,
 }
 
 /// Makes it.
@@ -75,9 +80,46 @@ const COMMANDS: &[ViewCommand<InstallsView>] = &[
             })
         },
     },
+    ViewCommand {
+        name: "next-failure",
+        keys: &["n"],
+        short: "next failure",
+        long: "go to the failures of this run one after the other: the first, then what followed from it",
+        run: |view, cx, _| Ok(view.walk_failures(cx, true)),
+    },
+    ViewCommand {
+        name: "previous-failure",
+        keys: &["N"],
+        short: "failure before",
+        long: "go back to the failure before that",
+        run: |view, cx, _| Ok(view.walk_failures(cx, false)),
+    },
+    ViewCommand {
+        name: "only-run",
+        keys: &["f"],
+        short: "only it",
+        long: "show only this run in the Stream",
+        run: |view, cx, _| view.only_this_run(cx),
+    },
+    ViewCommand {
+        name: "run-drawing",
+        keys: &["W"],
+        short: "draw",
+        long: "draw this run: phases over time, workers as lanes; SVG, PDF",
+        run: |view, _, _| {
+            if view.chosen().is_none() {
+                return Ok(Then::Stay);
+            }
+            let question = Question::new("write to", "NAME.svg or NAME.pdf", "run.svg", |_, _| Ok(Then::Stay));
+            Ok(Then::Ask(Question { taker: crate::context::Taker::View(DRAWN), ..question }))
+        },
+    },
     ViewCommand::PANE_DOWN,
     ViewCommand::PANE_UP,
 ];
+
+/// The question that the drawing's name answers.
+const DRAWN: &str = "draw";
 
 /// A shape for each way to end: readable without colour.
 fn shape(outcome: Outcome) -> (&'static str, Option<Hue>) {
@@ -101,7 +143,83 @@ impl InstallsView {
     fn chosen(&self) -> Option<&Run> {
         self.all().get(self.list.cursor)
     }
+
+    /// The failures of the selected run in turn: the first one, then what followed from it.
+    fn walk_failures(&mut self, cx: &Context, forward: bool) -> Then {
+        let Some(run) = self.chosen() else { return Then::Stay };
+        let first = run.first_failure.as_ref().map(|first| &first.place);
+        let places: Vec<_> = first.into_iter().chain(&run.consequences).collect();
+        let Some(last) = places.len().checked_sub(1) else { return Then::say("Nothing failed in this run.") };
+        let next = match self.failure.filter(|(of, _)| *of == self.list.cursor).map(|(_, at)| at) {
+            None if forward => 0,
+            None => last,
+            Some(at) if forward => at + 1,
+            Some(0) => return Then::say("This is the first failure of the run."),
+            Some(at) => at - 1,
+        };
+        if next > last {
+            return Then::say("This was the last failure of the run.");
+        }
+        let row = cx.view.row_of_line(&places[next].source, places[next].line);
+        self.failure = Some((self.list.cursor, next));
+        row.map_or_else(|| Then::say("The log with that line has not been read yet."), Then::Go)
+    }
+
+    fn only_this_run(&self, cx: &mut Context) -> Result<Then> {
+        let Some(run) = self.chosen() else { return Ok(Then::Stay) };
+        let mut filter = format!("source={}", quoted(&run.source));
+        if let Some((start, end)) = run.start.zip(run.end) {
+            let moment = |ns: i64| date_time(ns, &Zone::utc())[..23].replace(' ', "T") + "Z";
+            // The last line of a run belongs to it.
+            filter = format!("{filter} time in {}..{}", moment(start), moment(end.saturating_add(1_000_000)));
+        }
+        let row = run.row;
+        cx.set_filter(&filter)?;
+        Ok(row.map_or(Then::Stay, Then::Go))
+    }
+
+    /// The phases of a run on an axis of their own: each as long as it took, the one that failed marked.
+    fn bar(&self, cx: &Context, run: &Run, width: usize) -> Line<'static> {
+        let Some((start, end)) = run.start.zip(run.end).filter(|(start, end)| end > start) else {
+            return Line::raw("");
+        };
+        let room = width.saturating_sub(BAR_LEFT + 2);
+        let column = |time: i64| {
+            let part = time.saturating_sub(start).max(0) as f64 / end.saturating_sub(start) as f64;
+            ((part * room as f64) as usize).min(room)
+        };
+        let at_depth =
+            |depth: usize| run.phases.iter().filter(move |phase| phase.depth == depth && phase.start.is_some());
+        // A phase that holds all the others says nothing: the first depth at which there are several.
+        let depth = (0..3).find(|depth| at_depth(*depth).count() > 1).unwrap_or(0);
+        let top: Vec<_> = at_depth(depth).collect();
+        let mut spans = vec![Span::raw(" ".repeat(BAR_LEFT))];
+        let mut at = 0;
+        for (number, phase) in top.iter().enumerate() {
+            let from = column(phase.start.unwrap_or(start)).max(at);
+            let until = top.get(number + 1).and_then(|next| next.start).or(phase.end).unwrap_or(end);
+            let wide = column(until).saturating_sub(from);
+            if wide == 0 {
+                continue;
+            }
+            spans.push(Span::raw(" ".repeat(from - at)));
+            let style = match phase.outcome {
+                Some("failed") => cx.theme.hue(Hue::Vermilion),
+                _ => cx.theme.faint(),
+            };
+            let mark = if phase.outcome == Some("failed") { "✕" } else { "├" };
+            let name = cut(&phase.name, wide.saturating_sub(3));
+            let text = if wide < 5 { mark.to_owned() } else { format!("{mark} {name} ") };
+            let line = "─".repeat(wide.saturating_sub(text.width()));
+            spans.push(Span::styled(format!("{}{line}", cut(&text, wide)), style));
+            at = from + wide;
+        }
+        if spans.len() == 1 { Line::raw("") } else { Line::from(spans) }
+    }
 }
+
+/// Columns before the bar of a run.
+const BAR_LEFT: usize = 3;
 
 impl View for InstallsView {
     view_parts!(SPEC, COMMANDS);
@@ -155,14 +273,23 @@ impl View for InstallsView {
         let style = hue.map_or_else(Default::default, |hue| cx.theme.hue(hue));
         let number = run.row.map_or(0, |row| cx.event(row).actor().host);
         let restart = if run.restart_needed && run.outcome != Outcome::RestartNeeded { ", restart needed" } else { "" };
-        Item::one(vec![
+        let row = vec![
             Span::styled(format!(" {mark} "), style),
             Span::raw(column(&time, columns.time)),
             Span::styled(column(run.host.as_deref().unwrap_or("-"), columns.host), cx.theme.host(number)),
             Span::raw(column(&product, columns.product)),
             Span::raw(column(&lasted, columns.lasted)),
             Span::styled(fit(&format!("{}{code}{restart}", run.outcome.name()), columns.outcome), style),
-        ])
+        ];
+        Item { row, below: vec![self.bar(cx, run, width)] }
+    }
+
+    fn answer(&mut self, cx: &mut Context, question: &str, text: &str) -> Result<Then> {
+        if let Some(run) = self.chosen().filter(|_| question == DRAWN) {
+            let drawing = install::draw(run, &cx.zone);
+            cx.write_drawing(drawing, text);
+        }
+        Ok(Then::Stay)
     }
 
     fn empty(&self, cx: &Context) -> Vec<String> {

@@ -1,7 +1,5 @@
 //! The Trail view: the way of one thing through programs and hosts, under all names that it goes by.
 
-use std::path::PathBuf;
-
 use boxclock_core::clock::human::{date_time, duration_text};
 use boxclock_core::query::values::quoted;
 use boxclock_core::trail::{self, Candidate, EndState, Hop, HopOutcome, Peers, Trail};
@@ -11,7 +9,7 @@ use ratatui::text::{Line, Span};
 use super::{Item, ListState, Spec, View, ViewCommand};
 use crate::context::{Context, Menu, Question, Then, item};
 use crate::inbox::Inbox;
-use crate::jobs::{Apply, Kind, WRITE};
+use crate::jobs::{Apply, Kind};
 use crate::pane::Pane;
 use crate::text::{cut, fit, host_mark, last_part, many};
 use crate::theme::Hue;
@@ -313,13 +311,7 @@ impl View for TrailView {
             DRAWN => {
                 let Some(followed) = &self.followed else { return Ok(Then::Stay) };
                 let drawing = trail::draw(&followed.identifier, &followed.trail, &cx.zone);
-                let path = PathBuf::from(text.trim());
-                cx.start(WRITE, move |view, _| {
-                    let note = drawing.write(&path, &view.case.protected(), false)?;
-                    let note = note.map_or(String::new(), |note| format!("   {note}"));
-                    let text = format!("Written: {}{note}", path.display());
-                    Ok(Box::new(move |cx: &mut Context| cx.message = Some(text)) as Apply<Context>)
-                });
+                cx.write_drawing(drawing, text);
                 Ok(Then::Stay)
             }
             _ => Ok(Then::Stay),

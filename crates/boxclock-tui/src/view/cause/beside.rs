@@ -60,8 +60,14 @@ pub(super) fn head(all: &[Suggestion]) -> String {
 /// A line as an item of the list.
 pub(super) fn item(cx: &Context, all: &[Suggestion], line: &SharedLine, width: usize) -> Item {
     let (time, host, lane) = time_and_host(cx, line.row);
-    let mut row =
-        vec![Span::raw(format!(" {time}  ")), Span::styled(fit(&host, 12), cx.theme.host(lane)), Span::raw(" ")];
+    // A narrow screen has room for the text only where day and name go.
+    let (time, host) = if is_narrow(width) {
+        let mark = host_mark(&host, &cx.view.loaded.table.hosts);
+        (time.get(6..).unwrap_or(&time).to_owned(), fit(&mark, NARROW_HOST))
+    } else {
+        (time, fit(&host, WIDE_HOST))
+    };
+    let mut row = vec![Span::raw(format!(" {time}  ")), Span::styled(host, cx.theme.host(lane)), Span::raw(" ")];
     for station in &line.stations {
         row.push(match station {
             Some(station) => Span::styled(format!("{} ", station.sign()), cx.theme.hue(station.hue())),
