@@ -13,9 +13,14 @@ use rustix::process::{Pid, Signal, kill_process_group};
 /// Reading (rather than mapping) means that a file that shrinks or is replaced meanwhile gives fewer bytes, and can
 /// never kill the program.
 ///
+/// A file may name any offset in its bytes: beyond the largest that the system takes there is nothing, as beyond its end.
+///
 /// # Errors
 /// As the system reports them.
 pub fn read_at(file: &File, buffer: &mut [u8], offset: u64) -> io::Result<usize> {
+    if offset.checked_add(buffer.len() as u64).is_none_or(|end| i64::try_from(end).is_err()) {
+        return Ok(0);
+    }
     std::os::unix::fs::FileExt::read_at(file, buffer, offset)
 }
 

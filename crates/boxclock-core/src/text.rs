@@ -38,7 +38,7 @@ impl SourceFile {
         }
         let mut filled = 0;
         while filled < wanted {
-            match platform::read_at(&self.file, &mut buffer[filled..], offset + filled as u64) {
+            match platform::read_at(&self.file, &mut buffer[filled..], offset.saturating_add(filled as u64)) {
                 Ok(0) => break,
                 Ok(count) => filled += count,
                 Err(error) if error.kind() == io::ErrorKind::Interrupted => {}

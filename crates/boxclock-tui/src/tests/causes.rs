@@ -66,7 +66,7 @@ fn suggestions_stand_side_by_side_and_lines_of_them_are_accepted() {
 fn a_link_that_is_out_of_order_or_gone_says_so() {
     let mut screen = night();
     let cx = &mut screen.app.cx;
-    let mut pin = |source: &str, line: u64| {
+    let pin = |source: &str, line: u64| {
         let row = cx.view.row_of_line(source, line).unwrap();
         let offset = cx.event(row).offset();
         cx.logbook.set_pin(source, offset, &format!("line {line}")).unwrap();

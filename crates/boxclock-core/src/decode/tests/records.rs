@@ -94,6 +94,22 @@ fn journal_file_with_every_compression() {
 }
 
 /// Found by fuzzing: a header that says that it is as long as numbers go.
+/// Found by a fuzzer: the system refuses to read at such an offset, and the whole file was left out for it.
+#[test]
+fn a_journal_that_names_offsets_beyond_any_file() {
+    for offset in [i64::MAX as u64 - 7, i64::MAX as u64 - 4096, 1 << 63, u64::MAX - 7] {
+        let mut bytes = vec![0; 272];
+        bytes[..8].copy_from_slice(b"LPKSHHRH");
+        bytes[88..96].copy_from_slice(&256_u64.to_le_bytes());
+        for field in [88, 96, 176, 184, 208] {
+            let mut with = bytes.clone();
+            with[field..field + 8].copy_from_slice(&offset.to_le_bytes());
+            let (events, totals) = decoded("journal-binary", &with);
+            assert!(events.is_empty() && totals.bytes == 272, "{offset:x} at {field}");
+        }
+    }
+}
+
 #[test]
 fn a_journal_header_without_end() {
     let mut bytes = vec![0; 240];
