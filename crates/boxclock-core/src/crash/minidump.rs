@@ -5,7 +5,10 @@
 //! `minidumpapiset.h` (all little-endian, packed to four bytes), and of `CONTEXT` in `winnt.h`. Handlers on other systems state a platform id of
 //! 0x8000 or above and put the signal's number where the exception code stands.
 
+use std::cell::Cell;
 use std::fs::File;
+
+use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::field::Fields;
 use super::memory::{Machine, Memory, Range, Registers};
@@ -36,6 +39,10 @@ const MODULE_BYTES: usize = 108;
 const STREAM_BYTES: u64 = 16 << 20;
 /// Bytes of one string.
 const STRING_BYTES: u64 = 64 << 10;
+/// Mistakes that are named one by one.
+const TROUBLE: usize = 40;
+/// Bytes of all names together: lists may name one long text many times over.
+const NAMES_BYTES: u64 = 16 << 20;
 
 impl DumpFormat for Minidump {
     fn name(&self) -> &'static str {
@@ -55,7 +62,13 @@ impl DumpFormat for Minidump {
         if time != 0 {
             crash.time = Some(i64::from(time).saturating_mul(SECOND));
         }
-        let mut dump = Dump { file, machine: None, failed: Failed::default(), ranges: Vec::new() };
+        let mut dump = Dump {
+            file,
+            machine: None,
+            failed: Failed::default(),
+            ranges: Vec::new(),
+            names_left: Cell::new(NAMES_BYTES),
+        };
         let wanted = (count as usize).min(limits::MINIDUMP_ENTRIES);
         let directory = Fields::read(file, u64::from(table), (wanted as u64).saturating_mul(12), 12 << 16, false)?;
         if directory.len() < wanted * 12 {
@@ -82,6 +95,14 @@ impl DumpFormat for Minidump {
         }
         // What the processor is decides how the rest is read.
         streams.sort_by_key(|(kind, ..)| (*kind != STREAM_SYSTEM, *kind != STREAM_THREADS));
+        // Each kind of stream is there once. A directory that repeats one would have the same lists read thousands of times.
+        let mut seen = FxHashSet::default();
+        let all = streams.len();
+        streams.retain(|(kind, ..)| seen.insert(*kind) || *kind == 0);
+        if streams.len() < all {
+            let repeated = all.saturating_sub(streams.len());
+            crash.trouble.push(format!("{repeated} streams of the directory repeat a kind: the first of each is read"));
+        }
         for (kind, offset, size) in streams {
             let done = match kind {
                 STREAM_SYSTEM => dump.system(offset, size, &mut crash).map(|id| platform = id.unwrap_or(platform)),
@@ -107,6 +128,10 @@ impl DumpFormat for Minidump {
         crash.process = program.or(crash.modules.first()).map(|module| module.name().to_owned());
         crash.memory = Memory::new(std::mem::take(&mut dump.ranges));
         dump.conclude(&mut crash);
+        if let Some(more) = crash.trouble.len().checked_sub(TROUBLE).filter(|more| *more > 0) {
+            crash.trouble.truncate(TROUBLE);
+            crash.trouble.push(format!("and {} of that kind", crate::many(more as u64, "more mistake")));
+        }
         Ok(crash)
     }
 }
@@ -132,6 +157,8 @@ struct Dump<'a> {
     machine: Option<Machine>,
     failed: Failed,
     ranges: Vec<Range>,
+    /// Bytes of names that may still be read.
+    names_left: Cell<u64>,
 }
 
 impl Dump<'_> {
@@ -378,12 +405,13 @@ impl Dump<'_> {
     fn thread_names(&self, offset: u64, size: u64, crash: &mut Crash) -> Result<(), String> {
         let stream = self.stream(offset, size)?;
         let count = stream.u32(0).unwrap_or(0) as usize;
+        let mut by_id: FxHashMap<u32, &mut Thread> =
+            crash.threads.iter_mut().rev().map(|thread| (thread.id, thread)).collect();
         for index in 0..count.min(limits::MINIDUMP_ENTRIES) {
             let at = 4 + index * 12;
             let (Some(id), Some(place)) = (stream.u32(at), stream.u64(at + 4)) else { break };
-            let name = self.string(place).ok().filter(|name| !name.is_empty());
-            if let Some(thread) = crash.threads.iter_mut().find(|thread| thread.id == id) {
-                thread.name = name;
+            if let Some(thread) = by_id.get_mut(&id) {
+                thread.name = self.string(place).ok().filter(|name| !name.is_empty());
             }
         }
         Ok(())
@@ -415,6 +443,12 @@ impl Dump<'_> {
             STRING_BYTES,
             false,
         )?;
+        let Some(left) = self.names_left.get().checked_sub(text.len() as u64) else {
+            return Err(format!(
+                "the string at byte {offset} is not read: all names together are more than {NAMES_BYTES} bytes"
+            ));
+        };
+        self.names_left.set(left);
         let units: Vec<u16> = (0..text.len() / 2).filter_map(|index| text.u16(index * 2)).collect();
         Ok(String::from_utf16_lossy(&units))
     }

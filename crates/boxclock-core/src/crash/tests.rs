@@ -386,3 +386,40 @@ proptest! {
         read_bytes(&[magic, &rest].concat());
     }
 }
+
+/// A directory that names the list of modules thousands of times, whose modules all name one long text: found by a fuzzer as
+/// quadratic, and 4 GiB of names at the largest. (The layout is that of the public header.)
+#[test]
+fn lists_that_are_named_again_and_again_are_read_once() {
+    const STREAMS: usize = 20_000;
+    const MODULES: usize = 5_000;
+    let (table, list) = (32_u32, 32 + 12 * STREAMS as u32);
+    let name = list + 4 + 108 * MODULES as u32;
+    let mut bytes = b"MDMP\x93\xA7\0\0".to_vec();
+    for word in [STREAMS as u32, table, 0, 1_775_961_067, 0, 0] {
+        bytes.extend(word.to_le_bytes());
+    }
+    for _ in 0..STREAMS {
+        for word in [4, 4 + 108 * MODULES as u32, list] {
+            bytes.extend(word.to_le_bytes());
+        }
+    }
+    bytes.extend((MODULES as u32).to_le_bytes());
+    for _ in 0..MODULES {
+        let mut module = vec![0; 108];
+        module[20..24].copy_from_slice(&name.to_le_bytes());
+        bytes.extend(module);
+    }
+    bytes.extend(60_000_u32.to_le_bytes());
+    bytes.extend(vec![b'x'; 60_000]);
+    let mut file = tempfile::NamedTempFile::new().unwrap();
+    std::io::Write::write_all(&mut file, &bytes).unwrap();
+    let mut programs = Programs::new(&[], None);
+    let report = examine(recognise(&bytes).unwrap(), file.path(), &mut programs);
+    assert_eq!(report.crash.modules.len(), MODULES);
+    let names: usize = report.crash.modules.iter().map(|module| module.path.len()).sum();
+    assert!(names < 32 << 20, "{names}");
+    let trouble = report.crash.trouble.join("\n");
+    assert!(trouble.contains("19999 streams of the directory repeat a kind"), "{trouble}");
+    assert!(trouble.contains("all names together") && report.crash.trouble.len() < 60, "{trouble}");
+}
