@@ -25,6 +25,8 @@ pub use growth::Growth;
 
 /// How long before and behind the moment that something was full problems are counted.
 const AROUND_NS: i64 = 10 * MINUTE;
+/// Points of a curve.
+pub const MOST_POINTS: usize = 480;
 /// Samples that are noted of one segment…
 const MOST_NOTED: usize = 1 << 18;
 /// …and that are kept of it: of more, every second, third … of each series.
@@ -71,6 +73,8 @@ pub struct Resource {
     pub instance: String,
     /// How many values are known.
     pub samples: usize,
+    /// The course of the values in order of time, at most [`MOST_POINTS`]: of values close to each other the highest.
+    pub curve: Vec<(i64, f64)>,
     /// When it was full first, if it was.
     pub full: Option<Full>,
     /// How it grows, if it does and is not full yet.
@@ -257,8 +261,9 @@ impl Analysis for ResourceAnalysis {
             let numbers: Vec<&Sample> = samples.iter().filter(|sample| !sample.is_stated).collect();
             let growth = if full.is_none() && kind.lasts == 0 { Growth::of(&numbers) } else { None };
             if full.is_some() || growth.is_some() {
+                let curve = curve(&samples);
                 let samples = samples.len();
-                found.push(Resource { host, name: kind.name.clone(), instance, samples, full, growth });
+                found.push(Resource { host, name: kind.name.clone(), instance, samples, curve, full, growth });
             }
         }
         drop_repeated(&mut found);
@@ -382,6 +387,29 @@ fn drop_repeated(found: &mut Vec<Resource>) {
             *host == one.host && *name == one.name && at.saturating_sub(time).saturating_abs() <= AROUND_NS
         })
     });
+}
+
+/// The course of a series: so many spans of equal length, the highest value of each that has one.
+fn curve(samples: &[Sample]) -> Vec<(i64, f64)> {
+    let (Some(first), Some(last)) = (samples.first(), samples.last()) else { return Vec::new() };
+    let span = last.time.saturating_sub(first.time) / MOST_POINTS as i64;
+    let mut points: Vec<(i64, f64)> = Vec::new();
+    let mut until = i64::MIN;
+    for sample in samples {
+        match points.last_mut() {
+            Some(point) if sample.time < until => {
+                if sample.percent > point.1 {
+                    *point = (sample.time, sample.percent);
+                }
+            }
+            _ => {
+                points.push((sample.time, sample.percent));
+                until = sample.time.saturating_add(span.max(1));
+            }
+        }
+    }
+    points.truncate(MOST_POINTS);
+    points
 }
 
 /// Counts the problems of its host around the moment that each was full.

@@ -85,6 +85,11 @@ impl<'a> Pane<'a> {
         self.lines.push(Line::raw(""));
     }
 
+    /// Its columns.
+    pub fn width(&self) -> usize {
+        self.width
+    }
+
     /// Lines that were drawn, with their colours.
     pub fn drawing(&mut self, lines: Vec<Line<'static>>) {
         self.lines.extend(lines);

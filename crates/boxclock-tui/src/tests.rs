@@ -480,6 +480,7 @@ fn the_box_says_what_it_covers_and_what_the_checks_found() {
             cover(Class::System, Cover::StartsTooLate, "syslog begins 02:40"),
         ],
         findings: vec![finding],
+        resources: std::sync::Arc::default(),
     }));
     screen.app.cx.state += 1;
     screen.settle();

@@ -265,3 +265,24 @@ proptest! {
         }
     }
 }
+
+#[test]
+fn a_course_keeps_the_peaks_and_has_an_end() {
+    let text: String = (0..3_000)
+        .map(|at| {
+            let percent = if at == 1_501 { 99 } else { 40 + at / 100 };
+            format!(
+                "2026-04-12T{:02}:{:02}:{:02}Z WARN fill: disk /srv {percent} % full\n",
+                at / 3600,
+                at / 60 % 60,
+                at % 60
+            )
+        })
+        .collect();
+    let case = case(&[("gw/app.log", &text)]);
+    let found = case.view().run(&ResourceAnalysis, &Work::default()).unwrap();
+    let curve = &found[0].curve;
+    assert!(curve.len() <= MOST_POINTS && curve.len() > 100, "{}", curve.len());
+    assert!(curve.windows(2).all(|pair| pair[0].0 < pair[1].0));
+    assert!(curve.iter().any(|(_, percent)| *percent > 98.0), "the peak is kept");
+}

@@ -129,3 +129,25 @@ fn crashes_have_a_strip_by_day() {
     screen.shows((160, 46), &["04-10      04-12", "↓          ✕", "✕ crash  ↓ killed  ▾ unclean stop"]);
     screen.shows((60, 20), &["04-10      04-12"]);
 }
+
+#[test]
+fn a_resource_that_was_full_has_its_course_drawn() {
+    let mut log = String::new();
+    for minute in 0..50 {
+        log.push_str(&format!("2026-04-12T02:{minute:02}:00Z WARN fill: disk /srv {} % full\n", 50 + minute));
+    }
+    log.push_str("2026-04-12T02:55:00Z ERROR dosingd: write failed: No space left on device\n");
+    let mut screen = Screen::of(&[("gw/app.log", &log)]);
+    screen.keys("2");
+    screen.settle();
+    screen.keys("g");
+    for _ in 0..12 {
+        if screen.draw(160, 60).contains("how full it was") {
+            break;
+        }
+        screen.keys("j");
+    }
+    let drawn = screen.shows((160, 60), &["how full it was", "▄▄▄▄", "99 %"]);
+    let rows = drawn.lines().filter(|line| line.contains("▄▄")).count();
+    assert!((20..=24).contains(&rows), "{rows}:\n{drawn}");
+}

@@ -12,6 +12,7 @@ use boxclock_core::facts::{Checks, Finding};
 use boxclock_core::gather::{Verdict, check};
 use boxclock_core::query::problem_rows;
 use boxclock_core::report::sources::SourceOut;
+use boxclock_core::resource::{Resource, ResourceAnalysis};
 use boxclock_core::source::Class;
 use boxclock_core::timeline::drift::{ClockAnalysis, Suggestion};
 use boxclock_core::work::Work;
@@ -26,10 +27,12 @@ use crate::pane::Pane;
 use crate::text::{fit, last_part, many};
 use crate::theme::Hue;
 
+mod curve;
 mod draw;
 mod panes;
 mod rows;
 
+use curve::curve_lines;
 use draw::{WIDE, class_line, finding_line, format_width, head_line, host_line, source_line};
 use panes::{clock_pane, host_pane, source_pane};
 use rows::Order;
@@ -58,6 +61,8 @@ pub struct BoxState {
     pub findings: Vec<Finding>,
     /// Problems in each source of the case.
     pub problems: Vec<u64>,
+    /// Resources that were full or grow: the findings about them are drawn.
+    pub resources: Arc<Vec<Resource>>,
 }
 
 /// Works that out.
@@ -78,7 +83,8 @@ impl Analysis for BoxAnalysis {
         let (mut findings, _) = all_findings(view, &Checks::load(), work)?;
         // Clocks have rows of their own here, where they can be accepted.
         findings.retain(|finding| finding.check != "clock");
-        Ok(BoxState { moment, cover, findings, problems: problems(view) })
+        let resources = view.run(&ResourceAnalysis, work)?;
+        Ok(BoxState { moment, cover, findings, problems: problems(view), resources })
     }
 }
 
@@ -578,6 +584,12 @@ impl View for BoxView {
                 pane.facts("why", &finding.reason);
                 pane.facts("do", &finding.advice);
                 pane.facts("check", &finding.check);
+                let is_about = |one: &&Resource| one.host == finding.host && finding.title.contains(&one.title());
+                let of_resource = Some(&finding.check).filter(|check| check.starts_with("resource-"));
+                if let Some(one) = of_resource.and_then(|_| state.resources.iter().find(is_about)) {
+                    pane.heading("how full it was");
+                    pane.drawing(curve_lines(cx, one, pane.width()));
+                }
             }
             Some(BoxRow::Clock(index)) => {
                 if let Some(one) = self.clocks.get(*index) {
