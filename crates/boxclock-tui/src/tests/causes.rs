@@ -52,7 +52,8 @@ fn suggestions_stand_side_by_side_and_lines_of_them_are_accepted() {
     screen.keys("a");
     screen.keys("G");
     screen.keys("a");
-    assert_eq!(screen.app.cx.chain.len(), 2);
+    let kinds: Vec<Link> = screen.app.cx.chain.iter().map(|link| link.kind).collect();
+    assert_eq!(kinds, [Link::Root, Link::Symptom]);
     screen.keys("a");
     screen.shows((160, 46), &["in the chain already"]);
     screen.keys("d");

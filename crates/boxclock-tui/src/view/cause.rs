@@ -7,7 +7,6 @@ use boxclock_core::analysis::EventKey;
 use boxclock_core::card::CardMatch;
 use boxclock_core::cause::{CauseAnalysis, Suggestion};
 use boxclock_core::clock::human::duration_text;
-use boxclock_core::event::Row;
 use boxclock_core::knot::{Knot, KnotAnalysis};
 use boxclock_core::logbook::{ChainLink, Link, Pin, RemedyStep};
 use boxclock_core::{Error, Result};
@@ -331,7 +330,8 @@ impl CauseView {
     }
 
     /// Adds the selected line of the suggestions side by side to the chain, where its time puts it.
-    fn accept_line(&mut self, cx: &mut Context, row: Row, text: &str) -> Result<Then> {
+    fn accept_line(&mut self, cx: &mut Context, line: &SharedLine) -> Result<Then> {
+        let row = line.row;
         let key = cx.view.key(cx.event(row));
         let link = self.all().iter().flat_map(|one| &one.chain).find(|link| link.place.row == row);
         let why = link.map_or(String::new(), |link| link.why.clone());
@@ -347,7 +347,9 @@ impl CauseView {
         let time = cx.event(row).order_time();
         let is_later = |own: &EventKey| cx.view.row(own).is_some_and(|own| cx.event(own).order_time() > time);
         let at = links.iter().position(|(own, ..)| is_later(own)).unwrap_or(links.len());
-        links.insert(at, (key, cut(text, NOTE_CHARS), Link::Step, why));
+        let is_there = |kind: Link| links.iter().any(|(.., known, _)| *known == kind);
+        let kind = Some(line.kind()).filter(|kind| !is_there(*kind)).unwrap_or(Link::Step);
+        links.insert(at, (key, cut(&line.text, NOTE_CHARS), kind, why));
         cx.accept_chain(&links)?;
         Ok(Then::say(format!("The chain has {} now; u undoes this.", many(links.len() as u64, "link"))))
     }
@@ -355,7 +357,7 @@ impl CauseView {
     fn accept(&mut self, cx: &mut Context) -> Result<Then> {
         if let Some(CauseItem::Shared(line)) = self.chosen_item(cx) {
             let line = line.clone();
-            return self.accept_line(cx, line.row, &line.text);
+            return self.accept_line(cx, &line);
         }
         let Some(CauseItem::Suggestion(_, one)) = self.chosen_item(cx) else {
             return Ok(Then::say("Select a suggestion first; they are listed below the pins."));

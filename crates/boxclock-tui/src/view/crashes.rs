@@ -40,6 +40,8 @@ struct CrashesView {
     found: Option<Arc<Vec<CrashReport>>>,
     /// What happened day by day.
     days: Vec<StabilityDay>,
+    /// What these days are of: whether crashes and marks were known, the state of the case, the zone.
+    days_of: Option<(bool, bool, u64, String)>,
 }
 
 /// Makes it.
@@ -161,10 +163,15 @@ impl View for CrashesView {
     fn prepare(&mut self, cx: &mut Context) {
         // Its rows are those of the case as it is now, read to its end: of another they would be other lines, or none.
         self.found = if cx.view.loaded.complete { cx.ask(&CrashAnalysis, FOUND) } else { None };
-        self.days = match (&self.found, cx.view.known(&MarkAnalysis)) {
-            (Some(found), Some(marks)) => stability(&cx.view, found, &marks, &cx.zone),
-            _ => Vec::new(),
-        };
+        let marks = cx.view.known(&MarkAnalysis);
+        let state = (self.found.is_some(), marks.is_some(), cx.state, cx.zone.name().to_owned());
+        if self.days_of.as_ref() != Some(&state) {
+            self.days = match (&self.found, marks) {
+                (Some(found), Some(marks)) => stability(&cx.view, found, &marks, &cx.zone),
+                _ => Vec::new(),
+            };
+            self.days_of = Some(state);
+        }
     }
 
     fn enter(&mut self, _: &mut Context) -> Result<Then> {

@@ -5,6 +5,7 @@ use std::collections::BTreeMap;
 
 use boxclock_core::cause::Suggestion;
 use boxclock_core::event::Row;
+use boxclock_core::logbook::Link;
 use ratatui::text::{Line, Span};
 
 use super::axis::Station;
@@ -23,6 +24,18 @@ pub(super) struct SharedLine {
     pub(super) text: String,
     /// What it is in each suggestion.
     stations: Vec<Option<Station>>,
+}
+
+impl SharedLine {
+    /// What it is in a chain that takes it over: a root or symptom if it is one in any suggestion.
+    pub(super) fn kind(&self) -> Link {
+        let is = |station| self.stations.contains(&Some(station));
+        match () {
+            () if is(Station::Root) => Link::Root,
+            () if is(Station::Symptom) => Link::Symptom,
+            () => Link::Step,
+        }
+    }
 }
 
 /// What a link of a suggestion is, by its place in the chain.
