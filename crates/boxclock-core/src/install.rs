@@ -603,9 +603,11 @@ fn summary(run: &Run) -> String {
 }
 
 impl TrustRefusal {
-    fn json(&self) -> Value {
+    /// As the JSON contract has it; the source is named where it is not that of the run.
+    fn json(&self, of_run: &str) -> Value {
+        let source = Some(&self.place.source).filter(|source| *source != of_run);
         json!({"signer": self.signer, "thumbprint": self.thumbprint, "valid_until": self.valid_until, "store": self.store,
-            "host": self.host, "source": self.place.source, "line": self.place.line})
+            "host": self.host, "source": source, "line": self.place.line})
     }
 }
 
@@ -659,7 +661,7 @@ impl Run {
             ),
             ("remaining", json!(self.remaining)),
             ("last_open", json!(self.last_open.as_ref().map(|(name, line)| json!({"line": line, "name": name})))),
-            ("trust", self.trust.iter().map(TrustRefusal::json).collect()),
+            ("trust", self.trust.iter().map(|refusal| refusal.json(&self.source)).collect()),
             ("summary", json!(self.summary)),
         ];
         Value::Object(members.into_iter().map(|(name, value)| (name.to_owned(), value)).collect::<Map<_, _>>())

@@ -15,9 +15,11 @@ use crate::event::{NO_TIME, Row};
 use crate::work::{Work, parallel};
 use crate::{Error, Result};
 
+mod kinds;
 mod rhythm;
 mod typed;
 
+pub use kinds::{KindAnalysis, MessageKind};
 pub use rhythm::{Rhythm, RhythmAnalysis};
 pub use typed::{Value, ValueKind, values};
 

@@ -437,6 +437,9 @@ pub struct Compare {
 pub struct Patterns {
     #[command(flatten)]
     pub listing: Listing,
+    /// Take patterns together that differ only in a value without digits
+    #[arg(long)]
+    pub kinds: bool,
     /// At most so many
     #[arg(long)]
     pub most: Option<usize>,

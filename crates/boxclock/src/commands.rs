@@ -104,10 +104,11 @@ pub fn run(command: Option<Command>) -> Ended {
             let outcome = name_left_out(&view.case, &view.loaded);
             Ok(if unread { Outcome::Partly } else { outcome })
         }
-        Command::Patterns(args::Patterns { listing: list, most }) => {
+        Command::Patterns(args::Patterns { listing: list, kinds, most }) => {
             let (case, loaded) = read(&list.reading)?;
             let view = CaseView::new(case, loaded);
-            analysing::patterns(&view, most, list.form, &cancellable())?;
+            let print = if kinds { analysing::kinds } else { analysing::patterns };
+            print(&view, most, list.form, &cancellable())?;
             Ok(name_left_out(&view.case, &view.loaded))
         }
         Command::Cause(list) => {

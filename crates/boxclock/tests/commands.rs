@@ -624,3 +624,22 @@ fn charts_of_stability_and_of_a_run() {
     assert_eq!(ran.status, Some(2), "{}", ran.err);
     assert!(ran.err.contains("--run 99: there are 4 runs"), "{}", ran.err);
 }
+
+#[test]
+fn kinds_take_patterns_together() {
+    let home = Home::new();
+    let words = ["open", "close", "drain"];
+    let line = |at: usize| {
+        format!("2026-04-12T02:00:0{at}Z INFO bridge: calling the handler of event {} for valve {at}\n", words[at % 3])
+    };
+    home.write("case/app.log", (0..6).map(line).collect::<String>());
+    let patterns = home.run(&["patterns", "case", "--as", "jsonl"]).json();
+    assert_eq!(patterns.len(), 3);
+    assert!(patterns.iter().all(|pattern| pattern["kind"] == patterns[0]["kind"] && pattern["kind"].is_string()));
+    let kinds = home.run(&["patterns", "case", "--kinds", "--as", "jsonl"]).json();
+    assert_eq!(kinds.len(), 1);
+    assert_eq!((&kinds[0]["count"], &kinds[0]["kind"]), (&serde_json::json!(6), &patterns[0]["kind"]));
+    assert_eq!(kinds[0]["template"], "calling the handler of event # for valve #");
+    let text = home.run(&["patterns", "case", "--kinds"]);
+    assert!(text.out.contains("6 × ") && text.out.contains("bridge"), "{}", text.out);
+}

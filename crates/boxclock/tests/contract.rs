@@ -239,11 +239,15 @@ const INSTALLS: Is = Is::Object(&[
             ("valid_until", Is::AnyText),
             ("store", Is::AnyText),
             ("host", Is::AnyText),
+            ("source", Is::Text),
             ("line!", Is::Count),
         ])),
     ),
     ("summary!", Is::Text),
 ]);
+
+/// What is still to be found out, and what it would prove.
+const QUESTIONS: Is = Is::List(&Is::Object(&[("do!", Is::Text), ("proves!", Is::Text)]));
 
 const END_OF_HOP: Is = Is::Object(&[("time", Is::Time), ("line!", Is::Count)]);
 const HOP: Is = Is::Object(&[
@@ -298,6 +302,7 @@ const CAUSE: Is = Is::Object(&[
     ("chain!", Is::List(&PLACE_WITH_WHY)),
     ("summary!", Is::Text),
     ("card", Is::Text),
+    ("questions", QUESTIONS),
 ]);
 const CAUSE_UNPROVEN: Is = Is::Object(&[
     ("provable!", Is::Bool),
@@ -306,6 +311,7 @@ const CAUSE_UNPROVEN: Is = Is::Object(&[
     ("missing!", TEXTS),
     ("summary!", Is::Text),
     ("card", Is::Text),
+    ("questions", QUESTIONS),
 ]);
 
 const FINDINGS: Is = Is::Object(&[

@@ -1,6 +1,8 @@
 //! The analyses, headless: crashes, installations, trails, comparisons, causes, findings, patterns.
 
+use std::collections::HashMap;
 use std::io::{self, Write};
+use std::sync::Arc;
 
 use boxclock_core::analysis::CaseView;
 use boxclock_core::cause::CauseAnalysis;
@@ -11,7 +13,7 @@ use boxclock_core::event::RecordReader;
 use boxclock_core::facts;
 use boxclock_core::install::{InstallAnalysis, Installers, Run};
 use boxclock_core::many;
-use boxclock_core::pattern::{self, PatternAnalysis, RhythmAnalysis};
+use boxclock_core::pattern::{self, KindAnalysis, PatternAnalysis, RhythmAnalysis};
 use boxclock_core::trail;
 use boxclock_core::visible;
 use boxclock_core::visible::safe_json;
@@ -306,8 +308,42 @@ pub fn findings(view: &CaseView, form: ListForm, work: &Work) -> Result<bool, Fa
 }
 
 /// Prints the kinds of messages, the rarest first.
+pub fn kinds(view: &CaseView, most: Option<usize>, form: ListForm, work: &Work) -> Result<(), Failure> {
+    let found = view.run(&KindAnalysis, work)?;
+    let patterns = view.run(&PatternAnalysis, work)?;
+    let mut reader = RecordReader::new(view.case.sources.clone());
+    let mut out = of_form(form);
+    for kind in found.iter().rev().take(most.unwrap_or(usize::MAX)) {
+        let event = view.loaded.table.event(kind.first);
+        let place = reader.place(event);
+        if form == ListForm::Jsonl {
+            let time = |time: Option<i64>| time.map(boxclock_core::clock::to_rfc3339);
+            let ids =
+                kind.patterns.iter().filter_map(|at| patterns.list.get(*at)).map(|pattern| pattern.id.to_string());
+            let value = serde_json::json!({
+                "kind": kind.id().to_string(), "component": kind.component, "template": kind.template, "count": kind.count,
+                "patterns": ids.collect::<Vec<_>>(), "first": time(kind.span.map(|(first, _)| first)),
+                "last": time(kind.span.map(|(_, last)| last)),
+                "source": view.case.sources[event.source()].name, "line": place.line,
+            });
+            object(&mut out, &value)?;
+        } else {
+            let (component, template) = (visible(&kind.component, false), visible(&kind.template, false));
+            writeln!(out, "{:>9} × {}  {component:<24} {template}", kind.count, kind.id())?;
+        }
+    }
+    Ok(out.flush()?)
+}
+
+/// Prints the patterns of messages, the rarest first.
 pub fn patterns(view: &CaseView, most: Option<usize>, form: ListForm, work: &Work) -> Result<(), Failure> {
     let found = view.run(&PatternAnalysis, work)?;
+    let all_kinds = if form == ListForm::Jsonl { view.run(&KindAnalysis, work)? } else { Arc::default() };
+    let mut kind_of = HashMap::new();
+    for kind in all_kinds.iter() {
+        kind_of
+            .extend(kind.patterns.iter().filter_map(|at| found.list.get(*at)).map(|pattern| (pattern.id, kind.id())));
+    }
     let rhythms = view.run(&RhythmAnalysis, work)?;
     let mut list: Vec<_> = found.list.iter().zip(rhythms.iter()).collect();
     list.sort_by_key(|(pattern, _)| (pattern.count, pattern.span.map(|(first, _)| first), pattern.id));
@@ -335,7 +371,7 @@ pub fn patterns(view: &CaseView, most: Option<usize>, form: ListForm, work: &Wor
             let value = serde_json::json!({
                 "values": values, "period_s": rhythm.period_ns.map(|ns| ns as f64 / 1e9),
                 "missing_since": time(rhythm.missing_since), "burst": burst, "followed_by": follows,
-                "pattern": pattern.id.to_string(), "template": boxclock_core::pattern::template(&example), "count": pattern.count,
+                "pattern": pattern.id.to_string(), "kind": kind_of.get(&pattern.id).map(ToString::to_string), "template": boxclock_core::pattern::template(&example), "count": pattern.count,
                 "first": time(pattern.span.map(|(first, _)| first)), "last": time(pattern.span.map(|(_, last)| last)), "example": example,
                 "source": view.case.sources[event.source()].name, "line": place.line, "hosts": of_hosts,
             });
