@@ -5,7 +5,7 @@
 //! templates have as many parts, begin alike and share most of their words. What stands in quotes or brackets is one value, and so
 //! is a path. The most frequent pattern comes first, so the answer does not depend on the order of the logs.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 use super::{PatternAnalysis, PatternId, template};
 use crate::Result;
@@ -17,6 +17,8 @@ use crate::work::Work;
 const VALUE: &str = "#";
 /// Of the words that two templates both have at a place, how many must be the same.
 const LEAST_ALIKE: f64 = 0.7;
+/// Words without digits that stand at one place of a kind, for these to be values of it.
+const FEWEST_WORDS: usize = 3;
 /// Kinds that a pattern is compared with, of its component and length: beyond that each pattern is a kind of its own.
 const MOST_COMPARED: usize = 500;
 /// Characters of a message that are looked at.
@@ -63,49 +65,89 @@ impl Analysis for KindAnalysis {
         let mut order: Vec<usize> = (0..patterns.list.len()).collect();
         order.sort_by_key(|at| (std::cmp::Reverse(patterns.list[*at].count), patterns.list[*at].id));
         let mut reader = RecordReader::new(view.case.sources.clone());
-        let mut kinds: Vec<(Vec<String>, MessageKind)> = Vec::new();
+        let mut groups: Vec<Group> = Vec::new();
         let mut by_length: HashMap<(String, usize), Vec<usize>> = HashMap::new();
         for at in order {
             work.check()?;
-            let pattern = &patterns.list[at];
-            let event = table.event(pattern.first);
+            let event = table.event(patterns.list[at].first);
             let message: String =
                 reader.record(event).body.lines().next().unwrap_or_default().chars().take(MOST_CHARS).collect();
             let parts = parts(&template(&message));
             let known = by_length.entry((event.component().to_owned(), parts.len())).or_default();
-            let alike = |kind: &&usize| likeness(&kinds[**kind].0, &parts);
-            let best = known.iter().take(MOST_COMPARED).filter_map(|kind| Some((alike(&kind)?, *kind)));
+            let alike = |group: usize| likeness(&groups[group].words, &parts);
+            let best = known.iter().take(MOST_COMPARED).filter_map(|group| Some((alike(*group)?, *group)));
             let best = best.max_by(|(one, _), (other, _)| one.total_cmp(other));
-            let new = || MessageKind {
-                component: event.component().to_owned(),
-                template: String::new(),
-                patterns: Vec::new(),
-                count: 0,
-                span: None,
-                first: pattern.first,
-            };
-            let kind = best.map_or_else(|| kinds.len(), |(_, kind)| kind);
-            if kind == kinds.len() {
-                known.push(kind);
-                kinds.push((parts.clone(), new()));
+            let group = best.map_or_else(|| groups.len(), |(_, group)| group);
+            if group == groups.len() {
+                known.push(group);
+                groups.push(Group { words: parts.clone(), members: Vec::new() });
             }
-            let (words, kind) = &mut kinds[kind];
-            for (word, other) in words.iter_mut().zip(&parts) {
-                if word != other {
-                    VALUE.clone_into(word);
-                }
-            }
-            kind.patterns.push(at);
-            kind.count += u64::from(pattern.count);
-            kind.span = match (kind.span, pattern.span) {
-                (Some((first, last)), Some((from, to))) => Some((first.min(from), last.max(to))),
-                (one, other) => one.or(other),
-            };
+            take_in(&mut groups[group].words, &parts);
+            groups[group].members.push((at, parts));
         }
-        let named = kinds.into_iter().map(|(words, kind)| MessageKind { template: words.join(" "), ..kind });
-        let mut found: Vec<MessageKind> = named.collect();
+        let apart = groups.into_iter().flat_map(Group::apart);
+        let mut found: Vec<MessageKind> = apart
+            .map(|group| {
+                let mut kind = MessageKind {
+                    component: String::new(),
+                    template: group.words.join(" "),
+                    patterns: group.members.iter().map(|(at, _)| *at).collect(),
+                    count: 0,
+                    span: None,
+                    first: patterns.list[group.members[0].0].first,
+                };
+                table.event(kind.first).component().clone_into(&mut kind.component);
+                for pattern in kind.patterns.iter().map(|at| &patterns.list[*at]) {
+                    kind.count += u64::from(pattern.count);
+                    kind.span = match (kind.span, pattern.span) {
+                        (Some((first, last)), Some((from, to))) => Some((first.min(from), last.max(to))),
+                        (one, other) => one.or(other),
+                    };
+                }
+                kind
+            })
+            .collect();
         found.sort_by(|one, other| (other.count, &one.template).cmp(&(one.count, &other.template)));
         Ok(found)
+    }
+}
+
+/// Patterns that are alike, each by its place in the list with its parts; there is at least one.
+struct Group {
+    /// What they have in common, with a value where they differ.
+    words: Vec<String>,
+    members: Vec<(usize, Vec<String>)>,
+}
+
+impl Group {
+    /// Puts apart what differs by one of few words: `acquire` and `release` are two things that happen, and no value.
+    fn apart(self) -> Vec<Self> {
+        let is_choice = |place: &usize| {
+            let words: HashSet<&str> = self.members.iter().map(|(_, parts)| parts[*place].as_str()).collect();
+            (2..FEWEST_WORDS).contains(&words.len()) && !words.contains(VALUE)
+        };
+        let choices: Vec<usize> = (0..self.words.len()).filter(is_choice).collect();
+        let mut groups: Vec<(Vec<String>, Self)> = Vec::new();
+        for (at, parts) in self.members {
+            let key: Vec<String> = choices.iter().map(|place| parts[*place].clone()).collect();
+            match groups.iter_mut().find(|(known, _)| *known == key) {
+                Some((_, group)) => {
+                    take_in(&mut group.words, &parts);
+                    group.members.push((at, parts));
+                }
+                None => groups.push((key, Self { words: parts.clone(), members: vec![(at, parts)] })),
+            }
+        }
+        groups.into_iter().map(|(_, group)| group).collect()
+    }
+}
+
+/// Puts a value where the words of another template of the same length differ.
+fn take_in(words: &mut [String], parts: &[String]) {
+    for (word, other) in words.iter_mut().zip(parts) {
+        if word != other {
+            VALUE.clone_into(word);
+        }
     }
 }
 
@@ -235,6 +277,19 @@ mod tests {
                 ("calling the handler of event # for valve #".into(), 3, 3),
                 ("the pump has stopped for want of water".into(), 1, 1)
             ]
+        );
+    }
+
+    #[test]
+    fn two_words_at_a_place_are_two_things_that_happen() {
+        let found = kinds(&log(&[
+            "attempting to acquire lock 1 on 5",
+            "attempting to release lock 1 on 5",
+            "attempting to acquire lock 2 on 6",
+        ]));
+        assert_eq!(
+            found,
+            [("attempting to acquire lock # on #".into(), 2, 1), ("attempting to release lock # on #".into(), 1, 1)]
         );
     }
 
