@@ -28,6 +28,8 @@ struct TrustFile {
 struct Patterns {
     refused: RegexSet,
     passed: RegexSet,
+    /// Every line of a log is asked for this one only.
+    any: Regex,
     signer: Vec<Regex>,
     thumbprint: Vec<Regex>,
     valid_until: Vec<Regex>,
@@ -45,6 +47,7 @@ fn patterns() -> Option<Patterns> {
     Some(Patterns {
         refused: set(&file.refused)?,
         passed: set(&file.passed)?,
+        any: RegexBuilder::new(WORDS).case_insensitive(true).build().ok()?,
         signer: each(&file.signer)?,
         thumbprint: each(&file.thumbprint)?,
         valid_until: each(&file.valid_until)?,
@@ -53,28 +56,25 @@ fn patterns() -> Option<Patterns> {
 }
 
 /// Words without one of which no line speaks of a signature or certificate.
-const WORDS: [&str; 12] =
-    ["sign", "cert", "key", "trust", "publisher", "print", "valid", "expir", "store", "800b01", "80096", "catalog"];
-
-fn may_speak_of_it(text: &str) -> bool {
-    let bytes = text.as_bytes();
-    WORDS.iter().any(|word| bytes.windows(word.len()).any(|part| part.eq_ignore_ascii_case(word.as_bytes())))
-}
+const WORDS: &str = "sign|cert|key|trust|publisher|print|valid|expir|store|800b01|80096|catalog";
 
 /// Notes in the runs of a log what they refused to trust; `lines` are all lines of the log.
 pub(super) fn refusals(runs: &mut [Run], lines: &[Lined]) {
     let Some(patterns) = PATTERNS.as_ref() else { return };
     let speaks = |line: &Lined| {
-        may_speak_of_it(&line.text) || line.component.as_ref().is_some_and(|component| may_speak_of_it(component))
+        patterns.any.is_match(&line.text)
+            || line.component.as_ref().is_some_and(|component| patterns.any.is_match(component))
     };
     let speaking: Vec<usize> = (0..lines.len()).filter(|at| speaks(&lines[*at])).collect();
     if speaking.is_empty() {
         return;
     }
     for run in runs {
-        let within = |at: &usize| (run.line..=run.last_line).contains(&lines[*at].line);
-        let of_run: Vec<usize> = speaking.iter().copied().filter(within).collect();
-        for &at in &of_run {
+        // Lines are in the order of their file.
+        let from = speaking.partition_point(|at| lines[*at].line < run.line);
+        let until = speaking.partition_point(|at| lines[*at].line <= run.last_line).max(from);
+        let of_run = &speaking[from..until];
+        for &at in of_run {
             if run.trust.len() >= MOST {
                 break;
             }
@@ -88,9 +88,10 @@ pub(super) fn refusals(runs: &mut [Run], lines: &[Lined]) {
                 let named = first_value(&patterns.thumbprint, &lines[*other].said());
                 own.is_none() || named.is_none() || named == own
             };
-            let near = |other: &&usize| other.abs_diff(at) <= NEAR_LINES && of_it(other);
+            let first = of_run.partition_point(|other| other.saturating_add(NEAR_LINES) < at);
+            let last = of_run.partition_point(|other| *other <= at + NEAR_LINES);
             // The line itself, then what follows, then what came before: the nearer the better.
-            let mut order: Vec<usize> = of_run.iter().filter(near).copied().collect();
+            let mut order: Vec<usize> = of_run[first..last].iter().copied().filter(of_it).collect();
             order.sort_by_key(|other| (other.abs_diff(at), *other < at));
             let said = |which: &[Regex]| order.iter().find_map(|other| first_value(which, &lines[*other].said()));
             let refusal = TrustRefusal {
