@@ -35,8 +35,10 @@ pub enum Error {
         cause: Option<Box<dyn std::error::Error + Send + Sync>>,
     },
     /// A box would take more of the disk than it may. [`Self::room_is_a_question`] says whether a person can allow it.
-    #[error("{}", no_room(*needed_bytes, *free_bytes, folder))]
+    #[error("{}", no_room(path, *needed_bytes, *free_bytes, folder))]
     NoRoom {
+        /// The box.
+        path: PathBuf,
         /// What its files take.
         needed_bytes: u64,
         /// What is free where they would go.
@@ -67,17 +69,17 @@ pub enum Stopped {
 pub type Result<T> = std::result::Result<T, Error>;
 
 /// What [`Error::NoRoom`] says.
-fn no_room(needed_bytes: u64, free_bytes: u64, folder: &Path) -> String {
-    let folder = folder.display();
+fn no_room(path: &Path, needed_bytes: u64, free_bytes: u64, folder: &Path) -> String {
+    let (path, folder) = (path.display(), folder.display());
     let ways = "make room there (boxclock forget BOX wipes what another box left), or set XDG_CACHE_HOME to a folder with more";
     if needed_bytes > free_bytes {
         return format!(
-            "unpacking this box takes {needed_bytes} bytes, and {folder} has {free_bytes} bytes free: {ways}"
+            "unpacking {path} takes {needed_bytes} bytes, and {folder} has {free_bytes} bytes free: {ways}"
         );
     }
     let percent = limits::UNPACK_PERCENT;
     format!(
-        "unpacking this box takes {needed_bytes} bytes, more than {percent} % of the {free_bytes} bytes that are free in {folder}: \
+        "unpacking {path} takes {needed_bytes} bytes, more than {percent} % of the {free_bytes} bytes that are free in {folder}: \
          allow it with --use-all-space, {ways}"
     )
 }

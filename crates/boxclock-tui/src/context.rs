@@ -122,7 +122,16 @@ pub struct Question {
     pub taker: Taker,
 }
 
+/// The question that the name of a drawing answers; the view that asked draws.
+pub const DRAWING: &str = "draw";
+
 impl Question {
+    /// Asks where a drawing is to be written; the answer comes to the view as that of [`DRAWING`].
+    pub fn drawing(suggested: &str) -> Then {
+        let question = Self::new("write to", "NAME.svg or NAME.pdf", suggested, |_, _| Ok(Then::Stay));
+        Then::Ask(Self { taker: Taker::View(DRAWING), ..question })
+    }
+
     /// A question whose answer is taken by `accept`; an error keeps the line, with what is wrong.
     pub fn new(
         label: impl Into<String>,

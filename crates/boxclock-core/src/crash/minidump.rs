@@ -32,6 +32,20 @@ const STREAM_COMMENT_WIDE: u32 = 11;
 const STREAM_UNLOADED: u32 = 14;
 const STREAM_MISC: u32 = 15;
 const STREAM_THREAD_NAMES: u32 = 24;
+/// Those that are read; others may be there as often as their writers like.
+const STREAMS_READ: [u32; 11] = [
+    STREAM_THREADS,
+    STREAM_MODULES,
+    STREAM_MEMORY,
+    STREAM_EXCEPTION,
+    STREAM_SYSTEM,
+    STREAM_MEMORY_64,
+    STREAM_COMMENT,
+    STREAM_COMMENT_WIDE,
+    STREAM_UNLOADED,
+    STREAM_MISC,
+    STREAM_THREAD_NAMES,
+];
 /// A thread in the list of threads.
 const THREAD_BYTES: usize = 48;
 const MODULE_BYTES: usize = 108;
@@ -95,10 +109,11 @@ impl DumpFormat for Minidump {
         }
         // What the processor is decides how the rest is read.
         streams.sort_by_key(|(kind, ..)| (*kind != STREAM_SYSTEM, *kind != STREAM_THREADS));
-        // Each kind of stream is there once. A directory that repeats one would have the same lists read thousands of times.
+        // Each kind that is read is there once. A directory that repeats one would have the same lists read thousands of times.
         let mut seen = FxHashSet::default();
+        streams.retain(|(kind, ..)| STREAMS_READ.contains(kind));
         let all = streams.len();
-        streams.retain(|(kind, ..)| seen.insert(*kind) || *kind == 0);
+        streams.retain(|(kind, ..)| seen.insert(*kind));
         if streams.len() < all {
             let repeated = all.saturating_sub(streams.len());
             crash.trouble.push(format!("{repeated} streams of the directory repeat a kind: the first of each is read"));

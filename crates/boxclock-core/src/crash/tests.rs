@@ -423,3 +423,21 @@ fn lists_that_are_named_again_and_again_are_read_once() {
     assert!(trouble.contains("19999 streams of the directory repeat a kind"), "{trouble}");
     assert!(trouble.contains("all names together") && report.crash.trouble.len() < 60, "{trouble}");
 }
+
+#[test]
+fn kinds_of_streams_that_are_not_read_may_repeat() {
+    let mut bytes = b"MDMP\x93\xA7\0\0".to_vec();
+    for word in [3_u32, 32, 0, 1_775_961_067, 0, 0] {
+        bytes.extend(word.to_le_bytes());
+    }
+    for _ in 0..3 {
+        for word in [0x1_0001_u32, 4, 68] {
+            bytes.extend(word.to_le_bytes());
+        }
+    }
+    bytes.extend([0; 4]);
+    let mut file = tempfile::NamedTempFile::new().unwrap();
+    std::io::Write::write_all(&mut file, &bytes).unwrap();
+    let report = examine(recognise(&bytes).unwrap(), file.path(), &mut Programs::new(&[], None));
+    assert!(!report.crash.trouble.iter().any(|trouble| trouble.contains("repeat")), "{:?}", report.crash.trouble);
+}

@@ -69,7 +69,7 @@ pub fn unpack(path: &Path, disk: DiskUse, work: &Work) -> Result<OpenBox> {
         let boxes = target.parent().unwrap_or(&target);
         std::fs::create_dir_all(boxes).map_err(|error| Error::at(boxes, "cannot unpack into", error))?;
         let free_bytes = platform::free_bytes(boxes).unwrap_or(u64::MAX);
-        let room_bytes = room(needed_bytes(&mut archive, &seal), free_bytes, disk, boxes)?;
+        let room_bytes = room(path, needed_bytes(&mut archive, &seal), free_bytes, disk, boxes)?;
         extract_all(&mut archive, &seal, &target, room_bytes, &mut left_out, work)?;
     }
     let files = seal.files.iter().filter(|file| !is_own_file(&file.path)).filter_map(|file| {
@@ -136,13 +136,13 @@ fn needed_bytes(archive: &mut Archive, seal: &Seal) -> u64 {
 }
 
 /// What may be written: refuses what would take more than its share, or more than there is.
-fn room(needed_bytes: u64, free_bytes: u64, disk: DiskUse, folder: &Path) -> Result<u64> {
+fn room(path: &Path, needed_bytes: u64, free_bytes: u64, disk: DiskUse, folder: &Path) -> Result<u64> {
     let room_bytes = match disk {
         DiskUse::Share => free_bytes / 100 * limits::UNPACK_PERCENT,
         DiskUse::All => free_bytes,
     };
     if needed_bytes > room_bytes {
-        return Err(Error::NoRoom { needed_bytes, free_bytes, folder: folder.to_path_buf() });
+        return Err(Error::NoRoom { path: path.to_path_buf(), needed_bytes, free_bytes, folder: folder.to_path_buf() });
     }
     Ok(room_bytes)
 }
@@ -233,15 +233,18 @@ mod tests {
     #[test]
     fn a_box_that_takes_more_than_its_share_is_a_question_and_more_than_there_is_none() {
         let folder = Path::new("/cache/boxes");
-        assert_eq!(room(80, 100, DiskUse::Share, folder).unwrap(), 80);
-        assert_eq!(room(0, 0, DiskUse::Share, folder).unwrap(), 0, "nothing to unpack");
-        let refused = room(81, 100, DiskUse::Share, folder).unwrap_err();
+        let room = |needed, free, disk| super::room(Path::new("night.box.zip"), needed, free, disk, folder);
+        assert_eq!(room(80, 100, DiskUse::Share).unwrap(), 80);
+        assert_eq!(room(0, 0, DiskUse::Share).unwrap(), 0, "nothing to unpack");
+        let refused = room(81, 100, DiskUse::Share).unwrap_err();
         assert!(refused.room_is_a_question());
-        for part in ["/cache/boxes", "81 bytes", "the 100 bytes", "80 %", "--use-all-space", "XDG_CACHE_HOME"] {
+        for part in
+            ["night.box.zip", "/cache/boxes", "81 bytes", "the 100 bytes", "80 %", "--use-all-space", "XDG_CACHE_HOME"]
+        {
             assert!(refused.to_string().contains(part), "{part}: {refused}");
         }
-        assert_eq!(room(81, 100, DiskUse::All, folder).unwrap(), 100);
-        let refused = room(101, 100, DiskUse::All, folder).unwrap_err();
+        assert_eq!(room(81, 100, DiskUse::All).unwrap(), 100);
+        let refused = room(101, 100, DiskUse::All).unwrap_err();
         assert!(!refused.room_is_a_question() && refused.to_string().contains("has 100 bytes free"), "{refused}");
     }
 

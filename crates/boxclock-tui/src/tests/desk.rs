@@ -123,7 +123,12 @@ fn the_desk_receives_until_it_is_stopped() {
 fn a_box_that_takes_more_than_its_share_of_the_disk_is_a_question() {
     let mut screen = Screen::of(&[("pump-ctl/app.log", APP)]);
     let other = screen.folder.path().join("hosts/pump-ctl");
-    let refused = Error::NoRoom { needed_bytes: 90, free_bytes: 100, folder: "/cache/boxes".into() };
+    let refused = Error::NoRoom {
+        path: "other.box.zip".into(),
+        needed_bytes: 90,
+        free_bytes: 100,
+        folder: "/cache/boxes".into(),
+    };
     let ask = |screen: &mut Screen| {
         screen.app.cx.question = Some(crate::context::events::room_menu(&refused, other.clone()));
         screen.key(KeyCode::Esc);

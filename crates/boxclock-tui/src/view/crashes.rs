@@ -12,7 +12,7 @@ use ratatui::text::{Line, Span};
 use unicode_width::UnicodeWidthStr;
 
 use super::{Item, ListState, Spec, View, ViewCommand};
-use crate::context::{Context, Question, Then};
+use crate::context::{Context, DRAWING, Question, Then};
 use crate::jobs::Kind;
 use crate::pane::Pane;
 use crate::text::{column, cut, fit, many};
@@ -71,8 +71,7 @@ const COMMANDS: &[ViewCommand<CrashesView>] = &[
             if view.days.is_empty() {
                 return Ok(Then::say("There is nothing to draw."));
             }
-            let question = Question::new("write to", "NAME.svg or NAME.pdf", "stability.svg", |_, _| Ok(Then::Stay));
-            Ok(Then::Ask(Question { taker: crate::context::Taker::View(DRAWN), ..question }))
+            Ok(Question::drawing("stability.svg"))
         },
     },
     ViewCommand::PANE_DOWN,
@@ -150,9 +149,6 @@ fn hue_of(cx: &Context, mark: DayMark) -> Style {
     }
 }
 
-/// The question that the drawing's name answers.
-const DRAWN: &str = "draw";
-
 impl View for CrashesView {
     view_parts!(SPEC, COMMANDS);
 
@@ -199,7 +195,7 @@ impl View for CrashesView {
     }
 
     fn answer(&mut self, cx: &mut Context, question: &str, text: &str) -> Result<Then> {
-        if question == DRAWN {
+        if question == DRAWING {
             cx.write_drawing(stability::draw(&self.days, &cx.zone), text);
         }
         Ok(Then::Stay)

@@ -11,7 +11,7 @@ use ratatui::text::{Line, Span};
 use unicode_width::UnicodeWidthStr;
 
 use super::{Item, ListState, Spec, View, ViewCommand};
-use crate::context::{Context, Question, Then};
+use crate::context::{Context, DRAWING, Question, Then};
 use crate::jobs::Kind;
 use crate::pane::Pane;
 use crate::text::{column, cut, fit, many};
@@ -110,16 +110,12 @@ const COMMANDS: &[ViewCommand<InstallsView>] = &[
             if view.chosen().is_none() {
                 return Ok(Then::Stay);
             }
-            let question = Question::new("write to", "NAME.svg or NAME.pdf", "run.svg", |_, _| Ok(Then::Stay));
-            Ok(Then::Ask(Question { taker: crate::context::Taker::View(DRAWN), ..question }))
+            Ok(Question::drawing("run.svg"))
         },
     },
     ViewCommand::PANE_DOWN,
     ViewCommand::PANE_UP,
 ];
-
-/// The question that the drawing's name answers.
-const DRAWN: &str = "draw";
 
 /// A shape for each way to end: readable without colour.
 fn shape(outcome: Outcome) -> (&'static str, Option<Hue>) {
@@ -285,7 +281,7 @@ impl View for InstallsView {
     }
 
     fn answer(&mut self, cx: &mut Context, question: &str, text: &str) -> Result<Then> {
-        if let Some(run) = self.chosen().filter(|_| question == DRAWN) {
+        if let Some(run) = self.chosen().filter(|_| question == DRAWING) {
             let drawing = install::draw(run, &cx.zone);
             cx.write_drawing(drawing, text);
         }

@@ -7,7 +7,7 @@ use boxclock_core::{Error, Result};
 use ratatui::text::{Line, Span};
 
 use super::{Item, ListState, Spec, View, ViewCommand};
-use crate::context::{Context, Menu, Question, Then, item};
+use crate::context::{Context, DRAWING, Menu, Question, Then, item};
 use crate::inbox::Inbox;
 use crate::jobs::{Apply, Kind};
 use crate::pane::Pane;
@@ -116,8 +116,7 @@ const COMMANDS: &[ViewCommand<TrailView>] = &[
             if view.followed.is_none() {
                 return Ok(Then::say("Follow something first: Enter on a name, or t."));
             }
-            let question = Question::new("write to", "NAME.svg or NAME.pdf", "trail.svg", |_, _| Ok(Then::Stay));
-            Ok(Then::Ask(Question { taker: crate::context::Taker::View(DRAWN), ..question }))
+            Ok(Question::drawing("trail.svg"))
         },
     },
     ViewCommand::PANE_DOWN,
@@ -125,7 +124,6 @@ const COMMANDS: &[ViewCommand<TrailView>] = &[
 ];
 
 const FOLLOWED: &str = "follow";
-const DRAWN: &str = "draw";
 /// The question that a choice in the menu of names answers.
 const SWITCHED: &str = "switch";
 
@@ -308,7 +306,7 @@ impl View for TrailView {
                 };
                 self.follow(cx, &identifier)
             }
-            DRAWN => {
+            DRAWING => {
                 let Some(followed) = &self.followed else { return Ok(Then::Stay) };
                 let drawing = trail::draw(&followed.identifier, &followed.trail, &cx.zone);
                 cx.write_drawing(drawing, text);

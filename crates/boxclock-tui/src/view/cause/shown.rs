@@ -232,7 +232,8 @@ pub(super) fn explain(cx: &Context, one: &Suggestion, pane: &mut Pane<'_>) {
 
 /// A pin as an item of the list, by its place in the order of the view.
 pub(super) fn pin(cx: &Context, at: usize, width: usize) -> Item {
-    let (link, pin) = cx.cause_order()[at];
+    let order = cx.cause_order();
+    let (link, pin) = order[at];
     let event = cx.row_of_pin(pin).map(|row| cx.event(row));
     let time = event.map_or_else(|| short_time(cx, None), |event| short_time(cx, event.time()));
     let host = event.map_or("", |event| event.host());
@@ -252,7 +253,7 @@ pub(super) fn pin(cx: &Context, at: usize, width: usize) -> Item {
         Span::styled(fit(host, 12), cx.theme.host(number)),
         Span::raw(format!(" {}", fit(note, width.saturating_sub(41)))),
     ];
-    let before = at.checked_sub(1).and_then(|before| cx.row_of_pin(cx.cause_order()[before].1));
+    let before = at.checked_sub(1).and_then(|before| cx.row_of_pin(order[before].1));
     let row_of_link = cx.row_of_pin(pin).filter(|_| link.is_some());
     let wrong = match row_of_link {
         Some(row) if axis::is_out_of_order(cx, before, row) => Some("out of order: it was before the link above"),
