@@ -32,6 +32,7 @@ mod kept;
 mod read;
 
 pub use kept::PieceStore;
+pub(crate) use kept::{read_checked, write_checked};
 pub use read::{Seen, Window};
 
 /// What an analysis needs of the events.

@@ -7,6 +7,7 @@ use std::borrow::Cow;
 use std::collections::HashSet;
 use std::sync::Arc;
 
+use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 
 use crate::Result;
@@ -24,7 +25,7 @@ use crate::work::{Work, parallel};
 
 mod drawing;
 mod failure;
-mod needed;
+mod kept;
 mod packages;
 mod phrases;
 mod run;
@@ -39,8 +40,11 @@ use told::summary;
 
 pub use phrases::{Installer, Installers, Phrases, Role, Words};
 
+/// A word of the JSON contract.
+type Word = &'static str;
+
 /// A place in a source.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Place {
     /// The name of the source.
     pub source: String,
@@ -55,7 +59,7 @@ impl Place {
 }
 
 /// A number that a program returned.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct ResultCode {
     /// The number as it was written, signed.
     pub number: i64,
@@ -70,7 +74,7 @@ impl ResultCode {
 }
 
 /// How a run ended.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub enum Outcome {
     /// Well.
     Succeeded,
@@ -113,7 +117,7 @@ impl Outcome {
 }
 
 /// A phase or step of a run.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Phase {
     /// What it is called.
     pub name: String,
@@ -126,16 +130,18 @@ pub struct Phase {
     /// Its line.
     pub line: u64,
     /// How it ended: `done`, `failed`, `skipped`; none while it is open.
-    pub outcome: Option<&'static str>,
+    #[serde(deserialize_with = "kept::perhaps_word")]
+    pub outcome: Option<Word>,
     /// How far the run was then.
     pub percent: Option<u8>,
 }
 
 /// Something that was installed, with its states.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Item {
     /// `feature`, `component`, `package` or `file`.
-    pub kind: &'static str,
+    #[serde(deserialize_with = "kept::word")]
+    pub kind: Word,
     /// Its name.
     pub name: String,
     /// What was there before.
@@ -151,7 +157,7 @@ pub struct Item {
 }
 
 /// The step that failed first.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct FirstFailure {
     /// Where.
     pub place: Place,
@@ -164,7 +170,7 @@ pub struct FirstFailure {
 }
 
 /// A signature or certificate that was refused, as far as the log says whose it is.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct TrustRefusal {
     /// Who signed.
     pub signer: Option<String>,
@@ -178,17 +184,35 @@ pub struct TrustRefusal {
     pub host: Option<String>,
     /// Where.
     pub place: Place,
+    /// Another certificate of the same signer, which a log accepted.
+    pub accepted: Option<AcceptedCertificate>,
+    /// The codes by which logs of the host tell of a refusal at that time, each with the first place in each log.
+    pub codes: Vec<(String, Place)>,
+}
+
+/// A certificate that was accepted, as far as the log says whose it is.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct AcceptedCertificate {
+    /// Who signed.
+    pub signer: Option<String>,
+    /// The hash of the certificate, or the number of the key, in capitals.
+    pub thumbprint: Option<String>,
+    /// Until when it holds, as it is written.
+    pub valid_until: Option<String>,
+    /// Where.
+    pub place: Place,
 }
 
 /// What one worker did with one job.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct WorkerJob {
     /// The worker.
     pub worker: String,
     /// The job.
     pub job: String,
     /// `failed`, `done`, `waiting`, `running`, `fixed` or `restarted`.
-    pub outcome: &'static str,
+    #[serde(deserialize_with = "kept::word")]
+    pub outcome: Word,
     /// The last line about it.
     pub line: u64,
     /// When the first line about it was, corrected.
@@ -198,7 +222,7 @@ pub struct WorkerJob {
 }
 
 /// One run of an installer.
-#[derive(Clone, Debug, Default)]
+#[derive(Clone, Debug, Default, Serialize, Deserialize)]
 pub struct Run {
     /// The label of its host.
     pub host: Option<String>,
@@ -209,9 +233,11 @@ pub struct Run {
     /// Its last line.
     pub last_line: u64,
     /// The event of its first line.
+    #[serde(skip)]
     pub row: Option<Row>,
     /// `install`, `upgrade`, `repair`, `remove`, `patch` or `unknown`.
-    pub kind: &'static str,
+    #[serde(deserialize_with = "kept::word")]
+    pub kind: Word,
     /// What was installed.
     pub product: Option<String>,
     /// Its version.
@@ -250,6 +276,8 @@ pub struct Run {
     pub last_open: Option<(String, u64)>,
     /// Signatures and certificates that were refused.
     pub trust: Vec<TrustRefusal>,
+    /// Certificates that it accepted.
+    pub(crate) accepted: Vec<AcceptedCertificate>,
     /// In a few sentences.
     pub summary: String,
     /// The last line of its log that was read, where the log goes on behind [`limits::INSTALLER_LINES`].
@@ -311,22 +339,14 @@ impl Analysis for InstallAnalysis {
         let end = view.loaded.table.span.map(|(_, last)| last);
         let found = parallel(wanted.len(), work, |at| {
             let index = wanted[at];
-            let lines = lines_of(view, index, work);
-            let source = &sources[index];
-            let mut runs = match format_of(source) {
-                Some(InstallerLog::AptHistory) => packages::history(source, &lines),
-                Some(InstallerLog::AptTerminal) => packages::terminal(source, &lines),
-                Some(InstallerLog::Dpkg) => packages::dpkg(source, &lines),
-                _ => {
-                    let installer = installers.known_by(&lines[..lines.len().min(SIGN_LINES)]);
-                    run::runs(source, &lines, end, is_named_one(source), &installers, installer)
-                }
-            };
-            trust::refusals(&mut runs, &lines);
-            if lines.len() >= limits::INSTALLER_LINES
-                && let Some(last) = runs.last_mut()
-            {
-                last.read_up_to = lines.last().map(|line| line.line);
+            let basis = kept::basis(view, index, &installers, end);
+            if let Some(runs) = basis.and_then(|basis| kept::fetch(view, index, basis)) {
+                return runs;
+            }
+            let runs = runs_of(view, index, &installers, end, work);
+            if let Some(basis) = basis.filter(|_| !work.is_cancelled()) {
+                // Where it cannot be written, the next start takes longer.
+                let _ = kept::keep(view, index, basis, &runs);
             }
             runs
         });
@@ -352,6 +372,8 @@ impl Analysis for InstallAnalysis {
                 run.summary.push_str(restarted(view, &marks, run));
             }
         }
+        trust::side_by_side(&mut runs);
+        trust::codes(view, &mut runs, work)?;
         trust::tell(&mut runs);
         runs.sort_by(|a, b| {
             let key = |run: &Run| {
@@ -361,6 +383,28 @@ impl Analysis for InstallAnalysis {
         });
         Ok(runs)
     }
+}
+
+/// The runs of one log.
+fn runs_of(view: &CaseView, index: usize, installers: &Installers, end: Option<i64>, work: &Work) -> Vec<Run> {
+    let source = &view.case.sources[index];
+    let lines = lines_of(view, index, work);
+    let mut runs = match format_of(source) {
+        Some(InstallerLog::AptHistory) => packages::history(source, &lines),
+        Some(InstallerLog::AptTerminal) => packages::terminal(source, &lines),
+        Some(InstallerLog::Dpkg) => packages::dpkg(source, &lines),
+        _ => {
+            let installer = installers.known_by(&lines[..lines.len().min(SIGN_LINES)]);
+            run::runs(source, &lines, end, is_named_one(source), installers, installer)
+        }
+    };
+    trust::refusals(&mut runs, &lines);
+    if lines.len() >= limits::INSTALLER_LINES
+        && let Some(last) = runs.last_mut()
+    {
+        last.read_up_to = lines.last().map(|line| line.line);
+    }
+    runs
 }
 
 /// The first line of an error in a log within the time of a run.

@@ -8,6 +8,7 @@ use std::path::Path;
 use crate::platform;
 
 mod guess;
+pub(crate) mod needed;
 pub use guess::guess;
 
 /// A file that is read at any place. Other programs may change it meanwhile.

@@ -1,6 +1,7 @@
 //! Keeping pieces: packed in memory with the events, and in one file an analysis beside the index of each source.
 
 use std::collections::HashMap;
+use std::path::Path;
 use std::sync::{Condvar, Mutex, PoisonError};
 use std::time::Duration;
 
@@ -137,7 +138,7 @@ impl PieceStore {
         let read = parallel(sources.len(), &crate::work::Work::default(), |at| {
             let (source, key, _) = &sources[at];
             let source = &view.case.sources[*source];
-            let file: File = decode_file(&std::fs::read(index::pieces_path(source, name)?).ok()?)?;
+            let file: File = read_checked(&index::pieces_path(source, name)?)?;
             let until = match index::state(source, &file.key, key, false) {
                 State::Same => u64::MAX,
                 State::Grown(boundary) => boundary,
@@ -179,25 +180,26 @@ impl PieceStore {
                 })
                 .collect();
             let file = File { version, key: (*key).clone(), pieces: pieces? };
-            let path = index::pieces_path(&view.case.sources[*source], name)?;
-            // A source whose index could not be kept has no folder, and keeps no pieces.
-            let folder = path.parent().filter(|folder| folder.is_dir())?;
-            let mut new = tempfile::Builder::new().prefix(".writing-").tempfile_in(folder).ok()?;
-            std::io::Write::write_all(&mut new, &encode_file(&file)?).ok()?;
-            new.persist(path).ok().map(drop)
+            write_checked(&index::pieces_path(&view.case.sources[*source], name)?, &file)
         });
     }
 }
 
-/// A checksum, then the file: pieces are packed already.
-fn encode_file(file: &File) -> Option<Vec<u8>> {
-    let plain = postcard::to_stdvec(file).ok()?;
+/// Writes what is kept of a source beside its index: a checksum, then the value. A source whose index could not be kept has no folder,
+/// and keeps nothing.
+pub(crate) fn write_checked(path: &Path, value: &impl Serialize) -> Option<()> {
+    let folder = path.parent().filter(|folder| folder.is_dir())?;
+    let plain = postcard::to_stdvec(value).ok()?;
     let mut bytes = crc32fast::hash(&plain).to_le_bytes().to_vec();
     bytes.extend(plain);
-    Some(bytes)
+    let mut new = tempfile::Builder::new().prefix(".writing-").tempfile_in(folder).ok()?;
+    std::io::Write::write_all(&mut new, &bytes).ok()?;
+    new.persist(path).ok().map(drop)
 }
 
-fn decode_file(bytes: &[u8]) -> Option<File> {
+/// Reads it; `None` where there is none, or it is damaged.
+pub(crate) fn read_checked<T: DeserializeOwned>(path: &Path) -> Option<T> {
+    let bytes = std::fs::read(path).ok()?;
     let (crc, plain) = bytes.split_first_chunk::<4>()?;
     (crc32fast::hash(plain) == u32::from_le_bytes(*crc)).then(|| postcard::from_bytes(plain).ok()).flatten()
 }

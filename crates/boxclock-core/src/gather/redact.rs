@@ -25,10 +25,12 @@ use crate::work::Work;
 use crate::{Error, Result, clock, platform};
 
 mod armour;
+mod columns;
 mod files;
 mod find;
 mod keys;
 mod rules;
+mod sieve;
 mod values;
 
 use files::Treatment;
@@ -128,7 +130,7 @@ pub fn redact(options: &RedactPlan, rules: &[Rule], key: [u8; 32], work: &Work) 
         let kind = files::treatment_of(file)?;
         let goes = options.only.is_empty() || options.only.contains(&file.name);
         if goes && !matches!(part, Part::Outside(_)) && !matches!(kind, Treatment::Not(_)) {
-            files::walk(file, cut_of(part), &kind, &mut files::Learning(&mut redactor), work)?;
+            files::walk(file, cut_of(part), &kind, &mut files::Learning::new(&mut redactor), work)?;
         } else {
             work.advance(file.len_bytes);
         }
@@ -174,8 +176,13 @@ pub fn redact(options: &RedactPlan, rules: &[Rule], key: [u8; 32], work: &Work) 
             }
             kind => {
                 let detected = options.formats.get(&file.name).copied();
-                let mut replacing =
-                    files::Replacing { redactor: &mut redactor, detected, stranger: &stranger, left: Vec::new() };
+                let mut replacing = files::Replacing {
+                    redactor: &mut redactor,
+                    detected,
+                    stranger: &stranger,
+                    left: Vec::new(),
+                    head: files::Head::default(),
+                };
                 let out = files::walk(file, part, kind, &mut replacing, work)?;
                 (out, replacing.left)
             }

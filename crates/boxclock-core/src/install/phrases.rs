@@ -1,16 +1,18 @@
 //! The words of installers: data, see `phrases.toml` for those of all, `installers.toml` for those that their own lines make known.
 
+use std::hash::{Hash, Hasher};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, LazyLock, OnceLock};
 
 use aho_corasick::{AhoCorasick, AhoCorasickKind, MatchKind};
 use regex::{Captures, Regex, RegexBuilder, RegexSet, RegexSetBuilder};
+use rustc_hash::FxHasher;
 use serde::Deserialize;
 
 use super::Lined;
-use super::needed::{beginnings, needed};
 use crate::case::Case;
 use crate::platform;
+use crate::text::needed::{beginnings, needed};
 
 /// What a line says.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Deserialize)]
@@ -158,6 +160,8 @@ pub struct Installers {
     /// The place in `known` of each sign.
     sign_of: Vec<usize>,
     mistakes: Vec<String>,
+    /// Other words have another one.
+    identity: u64,
 }
 
 /// The words that are shipped.
@@ -213,6 +217,11 @@ impl Installers {
         &self.mistakes
     }
 
+    /// A number that is another one for other words.
+    pub(super) fn identity(&self) -> u64 {
+        self.identity
+    }
+
     /// The words that count in the logs of every installer.
     pub fn general(&self) -> &Phrases {
         &self.general
@@ -228,6 +237,11 @@ impl Installers {
         let mut files: Vec<_> =
             files.map(|entry| entry.path()).filter(|path| path.extension().is_some_and(|end| end == "toml")).collect();
         files.sort();
+        let mut identity = FxHasher::default();
+        (include_str!("phrases.toml"), include_str!("installers.toml"), include_str!("trust.toml")).hash(&mut identity);
+        for path in &files {
+            std::fs::read(path).ok().hash(&mut identity);
+        }
         let (mut all, mut mistakes) = (shipped(), Vec::new());
         for path in files {
             match of_file(&path) {
@@ -249,8 +263,9 @@ impl Installers {
             signs: RegexSet::empty(),
             sign_of: Vec::new(),
             mistakes: Vec::new(),
+            identity: 0,
         });
-        Self { mistakes, ..made }
+        Self { mistakes, identity: identity.finish(), ..made }
     }
 
     fn of(file: WordFile) -> std::result::Result<Self, regex::Error> {
@@ -265,7 +280,14 @@ impl Installers {
             texts: text.phrase,
             phrases: OnceLock::new(),
         });
-        Ok(Self { general: Phrases::new(&file.phrase), known: known.collect(), signs, sign_of, mistakes: Vec::new() })
+        Ok(Self {
+            general: Phrases::new(&file.phrase),
+            known: known.collect(),
+            signs,
+            sign_of,
+            mistakes: Vec::new(),
+            identity: 0,
+        })
     }
 
     /// The installer whose log these lines are of: the one of which they show the most signs, of equals the first. One sign alone has

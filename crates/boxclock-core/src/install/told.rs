@@ -62,7 +62,10 @@ impl TrustRefusal {
     fn json(&self, of_run: &str) -> Value {
         let source = Some(&self.place.source).filter(|source| *source != of_run);
         json!({"signer": self.signer, "thumbprint": self.thumbprint, "valid_until": self.valid_until, "store": self.store,
-            "host": self.host, "source": source, "line": self.place.line})
+            "host": self.host, "source": source, "line": self.place.line,
+            "accepted": self.accepted.as_ref().map(|other| json!({"signer": other.signer, "thumbprint": other.thumbprint,
+                "valid_until": other.valid_until, "source": other.place.source, "line": other.place.line})),
+            "codes": self.codes.iter().map(|(code, place)| json!({"code": code, "source": place.source, "line": place.line})).collect::<Vec<_>>()})
     }
 }
 

@@ -7,8 +7,13 @@ use std::sync::LazyLock;
 use regex::{Regex, RegexBuilder, RegexSet, RegexSetBuilder};
 use serde::Deserialize;
 
-use super::{Lined, Outcome, Place, Run, TrustRefusal};
-use crate::clock::{SECOND, to_rfc3339};
+use super::{AcceptedCertificate, Lined, Outcome, Place, Run, TrustRefusal};
+use crate::Result;
+use crate::analysis::CaseView;
+use crate::clock::{MINUTE, SECOND, to_rfc3339};
+use crate::code::Code;
+use crate::event::{RecordReader, Row};
+use crate::work::Work;
 
 /// Lines before and after a refusal in which something more is said of it.
 const NEAR_LINES: usize = 8;
@@ -23,6 +28,15 @@ struct TrustFile {
     thumbprint: Vec<String>,
     valid_until: Vec<String>,
     store: Vec<String>,
+    codes: Vec<CodeRange>,
+}
+
+/// Codes that say that a signature is not trusted.
+#[derive(Clone, Deserialize)]
+struct CodeRange {
+    family: String,
+    from: u32,
+    to: u32,
 }
 
 struct Patterns {
@@ -34,6 +48,7 @@ struct Patterns {
     thumbprint: Vec<Regex>,
     valid_until: Vec<Regex>,
     store: Vec<Regex>,
+    codes: Vec<CodeRange>,
 }
 
 static PATTERNS: LazyLock<Option<Patterns>> = LazyLock::new(patterns);
@@ -52,6 +67,7 @@ fn patterns() -> Option<Patterns> {
         thumbprint: each(&file.thumbprint)?,
         valid_until: each(&file.valid_until)?,
         store: each(&file.store)?,
+        codes: file.codes.clone(),
     })
 }
 
@@ -79,7 +95,8 @@ pub(super) fn refusals(runs: &mut [Run], lines: &[Lined]) {
                 break;
             }
             let text = &*lines[at].said();
-            if !patterns.refused.is_match(text) || patterns.passed.is_match(text) && !has_code(text) {
+            let passed = patterns.passed.is_match(text) && !has_code(text);
+            if !passed && !patterns.refused.is_match(text) {
                 continue;
             }
             // A line that names another certificate speaks of that one.
@@ -94,14 +111,19 @@ pub(super) fn refusals(runs: &mut [Run], lines: &[Lined]) {
             let mut order: Vec<usize> = of_run[first..last].iter().copied().filter(of_it).collect();
             order.sort_by_key(|other| (other.abs_diff(at), *other < at));
             let said = |which: &[Regex]| order.iter().find_map(|other| first_value(which, &lines[*other].said()));
-            let refusal = TrustRefusal {
-                signer: said(&patterns.signer),
-                thumbprint: said(&patterns.thumbprint).map(|print| plain_thumbprint(&print)),
-                valid_until: said(&patterns.valid_until).map(|until| written_time(&until)),
-                store: said(&patterns.store),
-                host: run.host.clone(),
-                place: Place { source: run.source.clone(), line: lines[at].line },
-            };
+            let place = Place { source: run.source.clone(), line: lines[at].line };
+            let (signer, store) = (said(&patterns.signer), said(&patterns.store));
+            let thumbprint = said(&patterns.thumbprint).map(|print| plain_thumbprint(&print));
+            let valid_until = said(&patterns.valid_until).map(|until| written_time(&until));
+            if passed {
+                let known = run.accepted.iter().any(|other| other.thumbprint == thumbprint && other.signer == signer);
+                if thumbprint.is_some() && !known && run.accepted.len() < MOST {
+                    run.accepted.push(AcceptedCertificate { signer, thumbprint, valid_until, place });
+                }
+                continue;
+            }
+            let (host, accepted, codes) = (run.host.clone(), None, Vec::new());
+            let refusal = TrustRefusal { signer, thumbprint, valid_until, store, host, place, accepted, codes };
             add(&mut run.trust, refusal, lines[at].line);
         }
     }
@@ -149,6 +171,71 @@ fn written_time(text: &str) -> String {
     }
 }
 
+/// Puts beside each certificate that was refused another one of the same signer that was accepted, in whichever run.
+pub(super) fn side_by_side(runs: &mut [Run]) {
+    let accepted: Vec<AcceptedCertificate> = runs.iter().flat_map(|run| run.accepted.clone()).collect();
+    for refusal in runs.iter_mut().flat_map(|run| &mut run.trust) {
+        let Some(signer) = &refusal.signer else { continue };
+        // A year in its name is often all that differs.
+        let bare = |name: &str| -> String {
+            let letters = name.chars().filter(|letter| letter.is_alphabetic() || *letter == '=');
+            letters.flat_map(char::to_lowercase).collect()
+        };
+        let same = |of: &String| bare(of) == bare(signer);
+        let other = accepted
+            .iter()
+            .find(|other| other.signer.as_ref().is_some_and(same) && other.thumbprint != refusal.thumbprint);
+        refusal.accepted = other.filter(|_| refusal.thumbprint.is_some()).cloned();
+    }
+}
+
+/// Notes by which codes logs of the same host tell of a refusal while a run that refused something went on.
+///
+/// # Errors
+/// When cancelled.
+pub(super) fn codes(view: &CaseView, runs: &mut [Run], work: &Work) -> Result<()> {
+    /// Codes that are noted, runs that are looked at, and events of each.
+    const MOST_CODES: usize = 8;
+    const MOST_RUNS: usize = 50;
+    const MOST_EVENTS: usize = 2_000_000;
+    let Some(patterns) = PATTERNS.as_ref() else { return Ok(()) };
+    let table = &view.loaded.table;
+    let mut reader = RecordReader::new(view.case.sources.clone());
+    for run in runs.iter_mut().filter(|run| !run.trust.is_empty()).take(MOST_RUNS) {
+        work.check()?;
+        let Some(start) = run.start else { continue };
+        let (from, until) = (start.saturating_sub(MINUTE), run.end.unwrap_or(start).saturating_add(MINUTE));
+        let mut found: Vec<(String, Place)> = Vec::new();
+        for row in table.order.iter().skip(table.place_of_time(from)).take(MOST_EVENTS).map(|row| Row(*row)) {
+            let event = table.event(row);
+            if event.order_time() > until || found.len() >= MOST_CODES {
+                break;
+            }
+            if run.host.as_deref() != Some(event.host()) {
+                continue;
+            }
+            let tells = |code: &Code| {
+                let family = code.family.name();
+                patterns
+                    .codes
+                    .iter()
+                    .any(|range| range.family == family && (range.from..=range.to).contains(&code.number))
+            };
+            for code in event.codes().filter(tells) {
+                let written = code.written(event.catalogues());
+                let source = &view.case.sources[event.source()].name;
+                if !found.iter().any(|(known, place)| *known == written && place.source == *source) {
+                    found.push((written, Place { source: source.clone(), line: reader.place(event).line }));
+                }
+            }
+        }
+        if let Some(first) = run.trust.first_mut() {
+            first.codes = found;
+        }
+    }
+    Ok(())
+}
+
 /// What the summaries say of it: what was refused, and whether a later run of the same product passed.
 pub(super) fn tell(runs: &mut [Run]) {
     let good = |run: &Run| matches!(run.outcome, Outcome::Succeeded | Outcome::RestartNeeded) && run.trust.is_empty();
@@ -171,6 +258,11 @@ pub(super) fn tell(runs: &mut [Run]) {
     for (run, passed) in runs.iter_mut().zip(passed) {
         let Some(first) = run.trust.first() else { continue };
         run.summary.push_str(&format!(" {}", first.sentence()));
+        let mut codes: Vec<&str> = first.codes.iter().map(|(code, _)| code.as_str()).collect();
+        codes.dedup();
+        if codes.len() > 1 {
+            run.summary.push_str(&format!(" Logs of this host call it {} then.", codes.join(", ")));
+        }
         if let Some(place) = passed {
             run.summary.push_str(&format!(" A later run passed ({}:{}).", place.source, place.line));
         }

@@ -1,8 +1,10 @@
 //! Redacting files: text in its encoding, and the export form of the journal, piece by piece.
 
+use std::borrow::Cow;
 use std::fs::File;
 use std::io::{BufRead, BufReader, Read, Write};
 
+use super::columns;
 use super::find::Redactor;
 use crate::container::{Kind, START_BYTES};
 use crate::decode::{Decoded, Rewriting};
@@ -54,12 +56,35 @@ pub(super) trait Visit {
 }
 
 /// Only looks what there is, see [`Redactor::learn`].
-pub(super) struct Learning<'a, 'r>(pub(super) &'a mut Redactor<'r>);
+pub(super) struct Learning<'a, 'r> {
+    redactor: &'a mut Redactor<'r>,
+    head: Head,
+}
+
+impl<'a, 'r> Learning<'a, 'r> {
+    pub(super) fn new(redactor: &'a mut Redactor<'r>) -> Self {
+        Self { redactor, head: Head::default() }
+    }
+}
 
 impl Visit for Learning<'_, '_> {
     fn text(&mut self, text: &str) -> Option<String> {
-        self.0.learn(text);
+        self.redactor.learn(&self.head.before(text));
         None
+    }
+}
+
+/// The line that names the columns of a table, which every piece of its file needs.
+#[derive(Default)]
+pub(super) struct Head(String);
+
+impl Head {
+    /// A piece of a file with the head of its table before it, if it has one that stood in an earlier piece.
+    fn before<'t>(&mut self, text: &'t str) -> Cow<'t, str> {
+        let joined = if self.0.is_empty() { Cow::Borrowed(text) } else { Cow::Owned(format!("{}\n{text}", self.0)) };
+        let next = columns::last_head(&joined).unwrap_or_default().to_owned();
+        self.0 = next;
+        joined
     }
 }
 
@@ -72,12 +97,19 @@ pub(super) struct Replacing<'a, 'r> {
     pub(super) stranger: &'a Redactor<'a>,
     /// What is left: rule and value.
     pub(super) left: Vec<(String, String)>,
+    /// The columns of the file.
+    pub(super) head: Head,
 }
 
 impl Visit for Replacing<'_, '_> {
     fn text(&mut self, text: &str) -> Option<String> {
-        let out = self.redactor.text(text, self.detected);
+        let joined = self.head.before(text);
+        let mut out = self.redactor.text(&joined, self.detected);
         self.left.extend(self.stranger.left_in(&out));
+        if joined.len() > text.len() {
+            // The head is in the file already: lines keep their number, so it is the first.
+            out = out.split_once('\n').map_or(String::new(), |(_, rest)| rest.to_owned());
+        }
         Some(out)
     }
 }

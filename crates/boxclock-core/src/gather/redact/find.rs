@@ -6,6 +6,7 @@ use aho_corasick::{AhoCorasick, MatchKind};
 use sha2::{Digest, Sha256};
 
 use super::rules::Rule;
+use super::sieve::Sieve;
 use crate::format::Detected;
 use crate::gather::seal::AppliedRule;
 use crate::text::hex;
@@ -33,6 +34,7 @@ struct Span {
 /// Replaces values, and remembers what it replaced.
 pub struct Redactor<'r> {
     rules: &'r [Rule],
+    sieve: Sieve,
     key: [u8; 32],
     /// By rule: values in small letters, and how often each was replaced.
     seen: Vec<HashMap<String, u64>>,
@@ -49,6 +51,7 @@ impl<'r> Redactor<'r> {
     pub fn new(rules: &'r [Rule], key: [u8; 32]) -> Self {
         Self {
             rules,
+            sieve: Sieve::new(rules),
             key,
             seen: vec![HashMap::new(); rules.len()],
             unlisted: vec![0; rules.len()],
@@ -139,11 +142,12 @@ impl<'r> Redactor<'r> {
     /// What each rule finds in a text; of a large one on all cores.
     fn by_rule(&self, text: &str) -> Vec<Vec<(usize, usize)>> {
         const LARGE: usize = 64 << 10;
+        let present = self.sieve.look(text);
         if text.len() < LARGE {
-            return self.rules.iter().map(|rule| rule.spans(text).collect()).collect();
+            return self.rules.iter().map(|rule| rule.spans(text, Some(&present)).collect()).collect();
         }
         parallel(self.rules.len(), &Work::default(), |index| {
-            self.rules.get(index).map_or(Vec::new(), |rule| rule.spans(text).collect())
+            self.rules.get(index).map_or(Vec::new(), |rule| rule.spans(text, Some(&present)).collect())
         })
     }
 

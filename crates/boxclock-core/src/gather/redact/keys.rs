@@ -18,6 +18,13 @@ pub(super) struct Keys {
     single: bool,
 }
 
+/// A column is named by one of the words.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) struct Named {
+    /// By one whose values must look made by a machine.
+    weak: bool,
+}
+
 /// How a value stands behind its word.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 enum Way {
@@ -152,6 +159,25 @@ impl Keys {
         None
     }
 
+    /// Whether the name of a column says that its values are of this kind: its last words must say so, for `Password expires` is a moment.
+    pub(super) fn names_column(&self, name: &str) -> Option<Named> {
+        let parts = parts_of(&name.replace(|letter: char| !letter.is_alphanumeric(), "_"));
+        if name.len() > NAME_BYTES || parts.last().is_none_or(|last| self.not_with.contains(last)) {
+            return None;
+        }
+        let ends = |word: &String| {
+            let together = word.replace(' ', "");
+            (0..parts.len()).any(|from| parts[from..].concat() == together)
+        };
+        let weak = !self.words.iter().any(ends);
+        (!weak || self.weak.iter().any(ends)).then_some(Named { weak })
+    }
+
+    /// The value in a cell of such a column, if it may be one.
+    pub(super) fn cell(&self, text: &str, at: usize, length: usize, named: Named) -> Option<(usize, usize)> {
+        self.take(text, at, length, Way::Tight, named.weak)
+    }
+
     /// The value behind a name that ends at `end`.
     fn value(&self, text: &str, start: usize, end: usize, is_weak: bool) -> Option<(usize, usize)> {
         // What stands around a name is looked for nearby: a hostile line must not be read again for each name in it.
@@ -176,7 +202,8 @@ impl Keys {
         }
         rest = rest.trim_start_matches(']');
         let (quoted, inner) = closing_quote(rest);
-        rest = inner;
+        // `$cfg['password'] = 'x'`
+        rest = if quoted { inner.trim_start_matches(']') } else { inner };
         // `name="password" value="x"`, `{"name":"password","value":"x"}`
         if quoted && let Some(inner) = beside(rest) {
             rest = inner;
@@ -196,6 +223,8 @@ impl Keys {
                 .iter()
                 .find_map(|sign| lead.strip_prefix(sign));
             match separated {
+                // `user::tests`: a path in a program.
+                Some(inner) if lead.starts_with("::") && inner.starts_with(char::is_alphabetic) => return None,
                 Some(inner) => {
                     let colon = lead.starts_with(':') || lead.starts_with('：');
                     let trimmed = inner.trim_start_matches([' ', '\t']);
@@ -353,7 +382,7 @@ const CIPHERS: [&str; 26] = [
 ];
 
 /// What stands behind `key`, `session` or `signature` and is no secret: the name of a way of encryption (`ED25519`, `AES-256-GCM`), a
-/// moment, the identity of an account (`S-1-5-18`), the session of a database (start and process in hexadecimal).
+/// moment, the identity of an account (`S-1-5-18`), the session of a database (start and process in hexadecimal), the key of a registry.
 fn is_known_form(value: &str) -> bool {
     let lower = value.to_ascii_lowercase();
     let digits = value.bytes().filter(u8::is_ascii_digit).count();
@@ -364,7 +393,9 @@ fn is_known_form(value: &str) -> bool {
     let session = value.split_once('.').is_some_and(|(start, process)| {
         start.len() == 8 && process.len() <= 8 && is_hexadecimal(start) && is_hexadecimal(process)
     });
-    cipher || moment || session || value.starts_with("S-1-")
+    // The numbers of a session of servicing; the key of a registry.
+    let numbers = value.bytes().all(|byte| byte.is_ascii_digit() || byte == b'_') && value.contains('_');
+    cipher || moment || session || numbers || value.contains('\\') || value.starts_with("S-1-")
 }
 
 /// `kernel key: 4f447c55…`: the print of a public key by SHA-1, as certificates are listed.

@@ -4,7 +4,9 @@ use regex::bytes::{Regex, RegexBuilder};
 use serde::Deserialize;
 
 use super::keys::Keys;
+use super::sieve::Present;
 use super::values::Check;
+use crate::text::needed::needed;
 use crate::{limits, platform};
 
 /// One rule: what is replaced.
@@ -30,13 +32,34 @@ pub struct Rule {
 #[derive(Clone, Debug)]
 pub(super) enum Finder {
     /// What regular expressions match, or their group `value`.
-    Patterns(Vec<Regex>),
+    Patterns(Vec<Pattern>),
     /// What stands behind a word that says so, in any of the usual notations.
     Keys(Box<Keys>),
     /// The lines of private keys between their marks.
     Armour,
     /// IPv6 addresses.
     Ipv6,
+}
+
+/// Of more texts than these, one is nearly always there.
+const MOST_NEEDED: usize = 64;
+
+/// A regular expression, and the texts of which each match has at least one.
+#[derive(Clone, Debug)]
+pub(super) struct Pattern {
+    regex: Regex,
+    needs: Vec<String>,
+}
+
+impl Pattern {
+    fn new(pattern: &str) -> Result<Self, String> {
+        let built = RegexBuilder::new(pattern).size_limit(limits::REGEX_BYTES).build();
+        let regex = built.map_err(|error| error.to_string())?;
+        if regex.is_match(b"") {
+            return Err("a pattern matches an empty text: it would find something everywhere".to_owned());
+        }
+        Ok(Self { regex, needs: needed(pattern).filter(|texts| texts.len() <= MOST_NEEDED).unwrap_or_default() })
+    }
 }
 
 #[derive(Deserialize)]
@@ -106,7 +129,11 @@ pub struct Rules {
     pub wrong: Vec<(String, String)>,
 }
 
-pub(super) const SHIPPED: &str = include_str!("../redaction.toml");
+/// The files that ship with the program.
+const SHIPPED: [(&str, &str); 2] = [
+    ("redaction.toml", include_str!("../redaction.toml")),
+    ("redaction-people.toml", include_str!("../redaction-people.toml")),
+];
 
 impl Rules {
     /// Those that ship with the program and those in the folder `redaction` of the configuration.
@@ -125,7 +152,9 @@ impl Rules {
     /// Those that ship with the program.
     pub fn shipped() -> Self {
         let mut rules = Self::default();
-        rules.add("redaction.toml", SHIPPED);
+        for (file, text) in SHIPPED {
+            rules.add(file, text);
+        }
         rules
     }
 
@@ -156,7 +185,7 @@ impl Rules {
         }
         // Bounds by hand: `\b` would see one between a letter and a hyphen.
         let pattern = format!(r"(?i)(?:^|[^A-Za-z0-9_.-])(?<value>{})(?:$|[^A-Za-z0-9_-])", words.join("|"));
-        if let Ok(pattern) = RegexBuilder::new(&pattern).size_limit(limits::REGEX_BYTES).build() {
+        if let Ok(pattern) = Pattern::new(&pattern) {
             self.good.push(Rule {
                 name: name.to_owned(),
                 title: title.to_owned(),
@@ -176,14 +205,7 @@ impl Rule {
         let patterns: Vec<String> = text.pattern.into_iter().chain(text.patterns).collect();
         let finder = match (patterns.as_slice(), text.words, text.find) {
             (patterns @ [_, ..], None, None) => {
-                let built = patterns.iter().map(|pattern| {
-                    let built = RegexBuilder::new(&made_fast(pattern)).size_limit(limits::REGEX_BYTES).build();
-                    let built = built.map_err(|error| error.to_string())?;
-                    if built.is_match(b"") {
-                        return Err("a pattern matches an empty text: it would find something everywhere".to_owned());
-                    }
-                    Ok(built)
-                });
+                let built = patterns.iter().map(|pattern| Pattern::new(&made_fast(pattern)));
                 Finder::Patterns(built.collect::<Result<_, _>>()?)
             }
             ([], Some(words), None) => {
@@ -206,7 +228,7 @@ impl Rule {
     fn holds(&self, finds: &[String], leaves: &[String]) -> Result<(), String> {
         for sample in finds.iter().chain(leaves) {
             let (text, wanted) = marked(sample);
-            let found: Vec<String> = self.spans(&text).map(|(start, end)| text[start..end].to_owned()).collect();
+            let found: Vec<String> = self.spans(&text, None).map(|(start, end)| text[start..end].to_owned()).collect();
             if found != wanted {
                 return Err(format!("its sample \"{sample}\" does not hold: found are {found:?}"));
             }
@@ -214,12 +236,24 @@ impl Rule {
         Ok(())
     }
 
-    /// The places that it finds in a text, ascending.
-    pub(super) fn spans(&self, text: &str) -> impl Iterator<Item = (usize, usize)> {
+    /// The texts that its patterns need.
+    pub(super) fn needs(&self) -> impl Iterator<Item = &str> {
+        let patterns = if let Finder::Patterns(patterns) = &self.finder { patterns.as_slice() } else { &[] };
+        patterns.iter().flat_map(|pattern| &pattern.needs).map(String::as_str)
+    }
+
+    /// The places that it finds in a text, ascending. What is known to be there spares patterns that cannot match.
+    pub(super) fn spans(&self, text: &str, present: Option<&Present<'_>>) -> impl Iterator<Item = (usize, usize)> {
         let mut spans = Vec::new();
         match &self.finder {
-            Finder::Patterns(patterns) => patterns.iter().for_each(|pattern| matches(pattern, text, &mut spans)),
-            Finder::Keys(keys) => keys.find(text, &mut spans),
+            Finder::Patterns(patterns) => {
+                let can_match = |pattern: &&Pattern| present.is_none_or(|present| present.has_one(&pattern.needs));
+                patterns.iter().filter(can_match).for_each(|pattern| matches(&pattern.regex, text, &mut spans));
+            }
+            Finder::Keys(keys) => {
+                keys.find(text, &mut spans);
+                super::columns::find(keys, text, &mut spans);
+            }
             Finder::Armour => super::armour::find(text, &mut spans),
             Finder::Ipv6 => super::values::ipv6(text, &mut spans),
         }

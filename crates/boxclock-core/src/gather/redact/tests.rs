@@ -6,7 +6,7 @@ use super::*;
 use crate::text::Encoding;
 
 fn replacing<'a, 'r>(redactor: &'a mut Redactor<'r>, stranger: &'a Redactor<'a>) -> Replacing<'a, 'r> {
-    Replacing { redactor, detected: None, stranger, left: Vec::new() }
+    Replacing { redactor, detected: None, stranger, left: Vec::new(), head: super::files::Head::default() }
 }
 
 const SEEN: &str = include_str!("../../../tests/data/redaction/seen.txt");
@@ -18,6 +18,9 @@ const UNSEEN_5: &str = include_str!("../../../tests/data/redaction/unseen5.txt")
 const UNSEEN_6: &str = include_str!("../../../tests/data/redaction/unseen6.txt");
 const UNSEEN_7: &str = include_str!("../../../tests/data/redaction/unseen7.txt");
 const UNSEEN_8: &str = include_str!("../../../tests/data/redaction/unseen8.txt");
+const UNSEEN_9: &str = include_str!("../../../tests/data/redaction/unseen9.txt");
+const UNSEEN_10: &str = include_str!("../../../tests/data/redaction/unseen10.txt");
+const UNSEEN_11: &str = include_str!("../../../tests/data/redaction/unseen11.txt");
 const LOOKALIKES: &str = include_str!("../../../tests/data/redaction/lookalikes.txt");
 
 /// The shapes of a file: texts with their secrets between ‹ and ›.
@@ -63,6 +66,9 @@ fn secrets_of_all_shapes_go() {
         ("unseen6", UNSEEN_6),
         ("unseen7", UNSEEN_7),
         ("unseen8", UNSEEN_8),
+        ("unseen9", UNSEEN_9),
+        ("unseen10", UNSEEN_10),
+        ("unseen11", UNSEEN_11),
     ] {
         let (gone, all, stay) = recall(file);
         assert!(gone * 1000 >= all * 990, "{name}: {gone} of {all}:\n{}", stay.join("\n"));

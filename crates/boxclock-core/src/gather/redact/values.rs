@@ -156,7 +156,11 @@ fn is_ipv4(before: &str, value: &str, behind: &str) -> bool {
     }
     // `Program/120.0.1.2` is a version; `host/10.1.2.3:53` and `//198.51.100.7/x` are addresses.
     let lead = before.strip_suffix('/').unwrap_or_default();
-    let named = lead.ends_with(|letter: char| letter.is_ascii_alphabetic() || letter == ')');
+    // Proxies write the way to a server before its address: `HIER_DIRECT/198.51.100.7`.
+    let way: &str =
+        lead.rsplit(|letter: char| !letter.is_ascii_uppercase() && letter != '_').next().unwrap_or_default();
+    let is_way = way.contains('_') || way == "DIRECT";
+    let named = lead.ends_with(|letter: char| letter.is_ascii_alphabetic() || letter == ')') && !is_way;
     if named && !own && !has_port {
         return false;
     }
@@ -266,8 +270,17 @@ pub(super) fn is_random(value: &str) -> bool {
     let digits = value.chars().filter(char::is_ascii_digit).count();
     let mixed = kinds.iter().filter(|kind| **kind).count() >= 2;
     let inner = value.chars().skip(1).any(|letter| letter.is_ascii_uppercase());
-    // A capital at the start alone is a word of a sentence; digits at its end alone are a name with a number.
-    mixed && value.len() >= 6 && (digits > 0 && (digits >= 2 || value.len() >= 8) || inner && value.len() >= 8)
+    // `level-10` is a name with a number.
+    let numbered = value.rsplit_once(['-', '_']).is_some_and(|(name, number)| {
+        number.len() <= 3
+            && number.bytes().all(|byte| byte.is_ascii_digit())
+            && name.chars().skip(1).all(|letter| letter.is_ascii_lowercase())
+    });
+    // A capital at the start alone is a word of a sentence.
+    !numbered
+        && mixed
+        && value.len() >= 6
+        && (digits > 0 && (digits >= 2 || value.len() >= 8) || inner && value.len() >= 8)
 }
 
 fn is_unexplained(before: &str, value: &str, behind: &str) -> bool {

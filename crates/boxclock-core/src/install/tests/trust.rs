@@ -90,3 +90,32 @@ fn healthy_runs_refuse_nothing_and_a_later_run_that_passes_is_named() {
     assert_eq!((&json["trust"][0]["signer"], &json["trust"][0]["line"]), (&json!("Saltmere Releases"), &json!(2)));
     assert_eq!(json["trust"][0]["host"], json!("desk"));
 }
+
+#[test]
+fn the_old_certificate_and_the_codes_of_the_same_refusal_stand_beside_it() {
+    let update = stamped(&[
+        "INFO Starting update of Tankwarden Console 5.0.1",
+        "INFO signer: CN=Saltmere Releases 2025, O=Saltmere",
+        "INFO thumbprint 11:0C:2B:7D:9E:1A:8B:3C:5D:6E:7F:80:91:A2:B3:C4:D5:E6:F7:08",
+        "INFO valid until 2026-04-30T00:00:00Z",
+        "INFO signature is valid",
+        "INFO Update finished successfully",
+        "INFO Starting update of Tankwarden Console 5.0.2",
+        "INFO signer: CN=Saltmere Releases 2026, O=Saltmere",
+        "INFO thumbprint 4F:0C:2B:7D:9E:1A:8B:3C:5D:6E:7F:80:91:A2:B3:C4:D5:E6:F7:08",
+        "ERROR signature of console-5.0.2.pkg could not be verified, error 0x800B0109",
+        "ERROR Update failed with exit code 0x800B0109",
+    ]);
+    let service = update.lines().nth(9).and_then(|line| line.get(..19)).map(|time| {
+        format!("{time} ERROR [fetch] proxy - secure channel refused, error 0x80072F8F\n{time} INFO [fetch] proxy - went on\n")
+    });
+    let found = runs(&[("keeper-desk/console-update.log", &update), ("keeper-desk/proxy.log", &service.unwrap())]);
+    let refused = found.iter().find(|run| !run.trust.is_empty()).unwrap();
+    let refusal = &refused.trust[0];
+    let accepted = refusal.accepted.as_ref().unwrap();
+    assert_eq!(accepted.thumbprint.as_deref(), Some("110C2B7D9E1A8B3C5D6E7F8091A2B3C4D5E6F708"));
+    assert_eq!((accepted.valid_until.as_deref(), accepted.place.line), (Some("2026-04-30T00:00:00Z"), 5));
+    let codes: Vec<(&str, u64)> = refusal.codes.iter().map(|(code, place)| (code.as_str(), place.line)).collect();
+    assert_eq!(codes, [("0x800B0109", 10), ("0x80072F8F", 1)]);
+    assert!(refused.summary.contains("call it 0x800B0109, 0x80072F8F"), "{}", refused.summary);
+}

@@ -19,13 +19,13 @@ struct Known {
 /// The words, in ASCII, of which every match of a pattern holds one, in letters of either case; `None` where there are none.
 ///
 /// Letters of other scripts that count as the same as an ASCII letter (the sign of a kelvin, the long s) are not regarded.
-pub(super) fn needed(pattern: &str) -> Option<Vec<String>> {
+pub(crate) fn needed(pattern: &str) -> Option<Vec<String>> {
     let hir = ParserBuilder::new().build().parse(pattern).ok()?;
     best(of(&hir))
 }
 
 /// The texts, in lower case, of which every match of a pattern has one at the beginning of the line; `None` where that is not known.
-pub(super) fn beginnings(pattern: &str) -> Option<Vec<String>> {
+pub(crate) fn beginnings(pattern: &str) -> Option<Vec<String>> {
     let hir = ParserBuilder::new().build().parse(pattern).ok()?;
     let HirKind::Concat(parts) = hir.kind() else { return None };
     let (first, rest) = parts.split_first()?;
@@ -74,8 +74,17 @@ fn of(hir: &Hir) -> Known {
         HirKind::Class(Class::Unicode(class)) => {
             const MOST_LETTERS: usize = 10;
             let letters = class.ranges().iter().flat_map(|range| range.start()..=range.end());
-            let letters: Vec<String> = letters.take(MOST_LETTERS + 1).map(String::from).collect();
-            Known { all: (letters.len() <= MOST_LETTERS).then_some(letters), words: None }
+            // Both cases of a letter are one.
+            let mut letters: Vec<char> =
+                letters.take(2 * MOST_LETTERS + 3).map(|letter| letter.to_ascii_lowercase()).collect();
+            if letters.len() > 2 * MOST_LETTERS + 2 {
+                return unknown;
+            }
+            letters.sort_unstable();
+            letters.dedup();
+            letters.retain(|letter| !matches!(letter, '\u{17F}' | '\u{212A}'));
+            let few = (1..=MOST_LETTERS).contains(&letters.len());
+            Known { all: few.then(|| letters.into_iter().map(String::from).collect()), words: None }
         }
         HirKind::Class(Class::Bytes(_)) => unknown,
         HirKind::Capture(capture) => of(&capture.sub),
@@ -150,6 +159,7 @@ mod tests {
             (r"\bexit(?:ed)? (?P<code>\d+)", Some("exit  exited ")),
             (r"^Action start \d+", Some("action start ")),
             (r"\b(?:worker|thread)[ #]?(?P<w>\w{1,12})\b.{0,40}\bjob", Some("worker thread")),
+            (r"(?i)pass(?:word|wd)", Some("passwd password")),
             (r"re-?tr(?:y|ied)", Some("retry re-try retried re-tried")),
             (r"^\[ ?\d+ ?/ ?\d+\]", None),
             (r"D[ée]but de", Some("but de")),
