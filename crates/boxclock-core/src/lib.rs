@@ -49,6 +49,7 @@ pub mod resource;
 pub mod severity;
 pub mod shelf;
 pub mod source;
+pub mod summaries;
 #[doc(hidden)]
 pub mod testing;
 pub mod text;

@@ -18,10 +18,12 @@ use crate::{Error, Result};
 mod kinds;
 mod rhythm;
 mod typed;
+mod usual;
 
 pub use kinds::{KindAnalysis, MessageKind};
 pub use rhythm::{Rhythm, RhythmAnalysis};
 pub use typed::{Value, ValueKind, values};
+pub use usual::{UnusualValue, UsualAnalysis, UsualPlace, UsualValues};
 
 /// Bytes of a message that are looked at.
 const MAX_MESSAGE_BYTES: usize = 400;

@@ -7,7 +7,7 @@ use boxclock_core::clock::human::{date_time, drift_text};
 use boxclock_core::code::{Catalogues, Code, CodeInfo, Form};
 use boxclock_core::event::{EventRef, flag};
 use boxclock_core::format::Place;
-use boxclock_core::pattern::PatternAnalysis;
+use boxclock_core::pattern::{PatternAnalysis, UsualAnalysis, UsualPlace, UsualValues};
 use ratatui::Frame;
 use ratatui::layout::Rect;
 use ratatui::style::Style;
@@ -17,6 +17,7 @@ use ratatui::widgets::{Clear, Paragraph};
 use crate::context::Context;
 use crate::pane_state::{Detail, DetailMode, PaneLink};
 use crate::text::{cut, fit, hex_lines, many, wrap};
+use crate::theme::Hue;
 
 mod prepare;
 
@@ -210,6 +211,22 @@ impl<'a> Pane<'a> {
             None => "still counting …".to_owned(),
         };
         self.paragraph(&text, cx.theme.faint());
+        if let Some(usual) = cx.view.known(&UsualAnalysis { pattern: detail.pattern }) {
+            self.usual(&usual, event, detail);
+        }
+    }
+
+    /// What the values of such messages usually are, and which of this one are not.
+    fn usual(&mut self, usual: &UsualValues, event: EventRef<'_>, detail: &Detail) {
+        const MOST: usize = 4;
+        let message = detail.record.body.lines().next().unwrap_or_default();
+        for (text, why) in usual.unlike(event.row, message) {
+            self.paragraph(&format!("unusual: {text}, {why}"), self.cx.theme.hue(Hue::Orange));
+        }
+        let told: Vec<String> = usual.places.iter().filter_map(UsualPlace::sentence).take(MOST).collect();
+        if !told.is_empty() {
+            self.paragraph(&format!("usually {}", told.join("; ")), self.cx.theme.faint());
+        }
     }
 
     fn link(&mut self, link: &PaneLink, chosen: bool) {

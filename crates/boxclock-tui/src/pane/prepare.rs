@@ -2,11 +2,13 @@
 
 use boxclock_core::clock::human::{date_time, duration_text};
 use boxclock_core::event::Row;
-use boxclock_core::pattern::{PatternAnalysis, PatternId, template};
+use boxclock_core::pattern::{PatternAnalysis, PatternId, UsualAnalysis, template};
 use boxclock_core::query::values::quoted;
+use boxclock_core::summaries::SummaryAnalysis;
 use boxclock_core::timeline::problems_before;
 
 use crate::context::{Context, Then};
+use crate::jobs::USUAL;
 use crate::pane_state::{Detail, LinkTarget, PaneLink};
 use crate::text::many;
 
@@ -40,9 +42,37 @@ impl Context {
             None => PatternId::of(record.body.as_bytes()),
         };
         self.pane.links = self.links(row, pattern);
+        self.ask_for_usual(row, pattern);
         (self.pane.link, self.pane.top) = (None, 0);
         let template = template(&record.body);
         self.pane.detail = Some(Detail { row, record, structured, bytes, template, pattern });
+    }
+
+    /// Has it worked out what the values of a pattern usually are; where it has few events, nothing is usual.
+    fn ask_for_usual(&mut self, row: Row, pattern: PatternId) {
+        let count = self.view.known(&PatternAnalysis).and_then(|known| Some(known.of(row)?.count));
+        let usual = UsualAnalysis { pattern };
+        if count.is_some_and(|count| count >= UsualAnalysis::LEAST_EVENTS) && self.view.known(&usual).is_none() {
+            self.start_analysis(usual, USUAL);
+        }
+    }
+
+    /// From the items of a list of what went wrong to the events that they tell of, and from such an event to the list.
+    fn link_lists(&self, row: Row, links: &mut Vec<PaneLink>) {
+        const MOST: usize = 12;
+        let Some(lists) = self.view.known(&SummaryAnalysis) else { return };
+        let items = lists.iter().filter(|list| list.row == row || list.items.iter().any(|item| item.row == row));
+        let here = items.flat_map(|list| list.items.iter().filter(move |item| item.row == row || list.row == row));
+        for (text, origin) in here.filter_map(|item| Some((&item.text, item.origin?.0))).take(MOST) {
+            links.push(PaneLink { label: format!("tells of\n{text}"), target: LinkTarget::Row(origin) });
+        }
+        for list in lists.iter() {
+            let item = list.items.iter().find(|item| item.origin.is_some_and(|(origin, _)| origin == row));
+            if let Some(item) = item.filter(|_| links.len() < 2 * MOST) {
+                let label = format!("told of again under\n{}", list.heading);
+                links.push(PaneLink { label, target: LinkTarget::Row(item.row) });
+            }
+        }
     }
 
     /// Where one would look next: the last problems elsewhere, the first and last of the pattern, the codes.
@@ -60,6 +90,7 @@ impl Context {
             let label = format!("{ago} {}\n{text}", event.host());
             links.push(PaneLink { label, target: LinkTarget::Row(event.row) });
         }
+        self.link_lists(row, &mut links);
         let patterns = self.view.known(&PatternAnalysis);
         if let Some(known) = patterns.as_ref().and_then(|known| known.of(row)).filter(|known| known.count > 1) {
             let since = known.span.map_or(String::new(), |(first, _)| date_time(first, &self.zone));
