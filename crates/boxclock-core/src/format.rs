@@ -162,7 +162,7 @@ pub struct Place {
 }
 
 /// A log of installers; of the package manager of Debian, the one that says most of a run first.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, serde::Serialize, serde::Deserialize)]
 pub enum InstallerLog {
     /// What apt was asked for, and how it ended.
     AptHistory,

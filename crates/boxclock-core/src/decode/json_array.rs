@@ -83,7 +83,9 @@ fn each_object(
                 lead.push(char::from(byte));
                 inside = lead.ends_with(&opening);
                 if lead.len() > LEAD_BYTES {
-                    lead = lead.split_off(LEAD_BYTES / 2);
+                    // A byte beyond ASCII is a letter of two bytes here.
+                    let half = (LEAD_BYTES / 2..lead.len()).find(|at| lead.is_char_boundary(*at)).unwrap_or(lead.len());
+                    lead = lead.split_off(half);
                 }
             }
             offset = offset.saturating_add(1);

@@ -476,6 +476,18 @@ fn json_that_is_not_one_event_a_line() {
 }
 
 /// Whatever a file holds, decoding ends, and its account adds up.
+/// Found by a fuzzer: what stands between two arrays was cut in the middle of a letter.
+#[test]
+fn letters_between_arrays_are_not_cut() {
+    let entry = r#"{"pri":5,"time":1.0,"msg":"valve open"}"#;
+    for shift in 0..2 {
+        let between = format!("{}{}", "x".repeat(shift), "é".repeat(5_000));
+        let text = format!("{{\"dmesg\":[{entry}],\"note\":\"{between}\",\"dmesg\":[{entry}]}}");
+        let (events, _) = decoded("kernel-ring", text.as_bytes());
+        assert_eq!(events.len(), 2);
+    }
+}
+
 fn total(decoder: &Decoded, bytes: &[u8]) {
     let (text, account) = decode_bytes(decoder, bytes).unwrap();
     assert!(account.event_bytes <= account.bytes, "{}: {} of {}", decoder.name(), account.event_bytes, account.bytes);

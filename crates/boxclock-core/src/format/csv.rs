@@ -542,6 +542,6 @@ impl LineFormat for Csv {
         if !good {
             return Fit::default();
         }
-        Fit { heads: heads + 1, hint, sure: made.kind != Kind::Table, made: Some(made.kept()) }
+        Fit { heads: (heads + 1).min(lines.len()), hint, sure: made.kind != Kind::Table, made: Some(made.kept()) }
     }
 }
