@@ -25,11 +25,13 @@ mod judge;
 mod kernel_dump;
 mod memory;
 mod minidump;
+mod modules;
 mod program;
 mod report;
 mod signal;
 pub mod stability;
 mod stack;
+mod symbols_only;
 pub mod text;
 mod text_file;
 mod told;
@@ -40,9 +42,11 @@ mod words;
 pub use examine::examine;
 pub use judge::{Class, Suspect, Verdict, Witness};
 pub use memory::{Machine, Memory, Registers};
+pub use modules::{ListedModule, ModuleOrder};
 pub use program::{ProgramFile, Programs};
 pub use report::{CrashAnalysis, CrashPlace, CrashReport};
 pub use stack::{Found, Frame, Sure};
+pub(crate) use symbols_only::symbols_only;
 
 /// All dump formats.
 pub static DUMP_FORMATS: [&dyn DumpFormat; 5] = [

@@ -41,7 +41,7 @@ pub use capture::{Snapshot, snapshot};
 pub use check::{Finding, Verdict, check};
 pub use label::good_label;
 pub use pack::{Packed, pack};
-pub use plan::{PackOptions, Plan, PlannedCommand, PlannedFile, Wanted, plan};
+pub use plan::{PackOptions, Plan, PlannedCommand, PlannedFile, TakenPrograms, Wanted, plan};
 pub use redact_request::{RedactReady, RedactRequest};
 pub use request::PackRequest;
 pub use seal::{

@@ -299,6 +299,7 @@ impl Collecting {
             moment: if is_capture { String::new() } else { text("moment") },
             within: text("within"),
             limit: text("limit"),
+            programs: text("programs"),
             into: text("into"),
         }
     }

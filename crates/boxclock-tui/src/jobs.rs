@@ -47,6 +47,9 @@ pub const VERIFY: Kind = ("verify", 0);
 /// What is worked out once a case is read.
 pub const ANALYSES: Kind = ("analyses", 0);
 
+/// What the values of the chosen event's pattern usually are.
+pub const USUAL: Kind = ("usual", 0);
+
 /// Runs jobs.
 pub struct Jobs<S> {
     sender: Sender<Event<S>>,

@@ -9,7 +9,7 @@ use crate::log::{self, VARIABLE};
 
 mod gathering;
 
-pub use gathering::{Check, Coverage, Forget, Pack, Receive, Redact};
+pub use gathering::{Check, Coverage, Forget, Pack, Programs, Receive, Redact};
 
 /// Version and commit of the program, and the versions of what it writes.
 pub const VERSION: &str = env!("BOXCLOCK_VERSION");
@@ -440,6 +440,12 @@ pub struct Patterns {
     /// Take patterns together that differ only in a value without digits
     #[arg(long)]
     pub kinds: bool,
+    /// What the values in messages of one pattern usually are, and which are unusual
+    #[arg(long, value_name = "PATTERN", conflicts_with = "kinds")]
+    pub values: Option<String>,
+    /// Lists in the logs that say what went wrong ("failed items:"), each item with the event it tells of
+    #[arg(long, conflicts_with_all = ["kinds", "values"])]
+    pub summaries: bool,
     /// At most so many
     #[arg(long)]
     pub most: Option<usize>,

@@ -104,11 +104,10 @@ pub fn run(command: Option<Command>) -> Ended {
             let outcome = name_left_out(&view.case, &view.loaded);
             Ok(if unread { Outcome::Partly } else { outcome })
         }
-        Command::Patterns(args::Patterns { listing: list, kinds, most }) => {
-            let (case, loaded) = read(&list.reading)?;
+        Command::Patterns(arguments) => {
+            let (case, loaded) = read(&arguments.listing.reading)?;
             let view = CaseView::new(case, loaded);
-            let print = if kinds { analysing::kinds } else { analysing::patterns };
-            print(&view, most, list.form, &cancellable())?;
+            analysing::of_messages(&view, &arguments, &cancellable())?;
             Ok(name_left_out(&view.case, &view.loaded))
         }
         Command::Cause(list) => {

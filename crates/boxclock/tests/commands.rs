@@ -643,3 +643,51 @@ fn kinds_take_patterns_together() {
     let text = home.run(&["patterns", "case", "--kinds"]);
     assert!(text.out.contains("6 × ") && text.out.contains("bridge"), "{}", text.out);
 }
+
+#[test]
+fn values_of_a_pattern_say_what_is_usual_and_what_is_not() {
+    let home = Home::new();
+    let line = |at: usize| {
+        let (status, took) = if at == 70 { (500, 9_000) } else { (200, 10 + at % 9) };
+        format!(
+            "2026-04-12T02:{:02}:{:02}Z INFO gateway: frame {at} answered with {status} in {took} ms\n",
+            at / 60,
+            at % 60
+        )
+    };
+    home.write("case/app.log", (0..200).map(line).collect::<String>());
+    let patterns = home.run(&["patterns", "case", "--as", "jsonl"]).json();
+    let pattern = patterns[0]["pattern"].as_str().unwrap();
+    let found = home.run(&["patterns", "case", "--values", pattern, "--as", "jsonl"]).json();
+    let unusual = found[0]["unusual"].as_array().unwrap();
+    let told: Vec<_> =
+        unusual.iter().map(|one| (one["text"].as_str().unwrap(), one["line"].as_u64().unwrap())).collect();
+    assert_eq!(told, [("9000 ms", 71), ("500", 71)]);
+    assert_eq!(found[0]["places"][1]["common"][0], serde_json::json!({"text": "200", "count": 199}));
+    let text = home.run(&["patterns", "case", "--values", pattern]);
+    assert!(
+        text.out.contains("usually answered with 200") && text.out.contains("unusual 9000 ms, 500 times what"),
+        "{}",
+        text.out
+    );
+    assert_eq!(home.run(&["patterns", "case", "--values", "no"]).status, Some(2));
+    let none = home.run(&["patterns", "case", "--values", "0000000000"]);
+    assert!(none.status == Some(1) && none.err.contains("no event has this pattern"), "{}", none.err);
+}
+
+#[test]
+fn lists_of_what_went_wrong_lead_back_to_the_events() {
+    let home = Home::new();
+    let text = "2026-04-12T02:00:05Z ERROR batch: frame fr-7 refused by gateway\n\
+        2026-04-12T02:01:00Z ERROR batch: 2 frames failed:\n  - frame fr-7 refused by gateway\n  - frame fr-8 never came\n";
+    home.write("case/batch.log", text);
+    let found = home.run(&["patterns", "case", "--summaries", "--as", "jsonl"]).json();
+    let items = found[0]["items"].as_array().unwrap();
+    assert_eq!((found.len(), items.len(), &found[0]["heading"]), (1, 2, &serde_json::json!("2 frames failed")));
+    let origin = &items[0]["origin"];
+    assert_eq!((origin["line"].as_u64(), origin["by"].as_str()), (Some(1), Some("text")));
+    assert_eq!(origin["time"], "2026-04-12T02:00:05.000000000Z");
+    assert!(items[1]["origin"].is_null());
+    let text = home.run(&["patterns", "case", "--summaries"]).out;
+    assert!(text.contains("2 frames failed") && text.contains("not found in the logs"), "{text}");
+}

@@ -241,6 +241,17 @@ const INSTALLS: Is = Is::Object(&[
             ("host", Is::AnyText),
             ("source", Is::Text),
             ("line!", Is::Count),
+            (
+                "accepted",
+                Is::Object(&[
+                    ("signer", Is::AnyText),
+                    ("thumbprint", Is::AnyText),
+                    ("valid_until", Is::AnyText),
+                    ("source!", Is::Text),
+                    ("line!", Is::Count),
+                ]),
+            ),
+            ("codes!", Is::List(&Is::Object(&[("code!", Is::Text), ("source!", Is::Text), ("line!", Is::Count)]))),
         ])),
     ),
     ("summary!", Is::Text),

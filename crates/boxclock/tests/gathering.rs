@@ -550,3 +550,34 @@ fn facts_and_checks_of_this_machine() {
     let plan = home.run(&["pack", "/", "--recipe", "linux-live", "--plan"]);
     assert!(plan.out.contains("nothing was copied or run") && plan.out.contains("journalctl"), "{}", plan.out);
 }
+
+/// Programs are taken along whole, or as what names the functions on a stack; the box without them says how to get them.
+#[test]
+fn programs_of_dumps_are_taken_whole_or_as_symbols() {
+    let home = Home::new();
+    let sample = |name: &str| {
+        let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../boxclock-core/tests/data/crashes").join(name);
+        std::fs::read(path).unwrap()
+    };
+    home.write("desk/srv/dosing/pump-x86", sample("pump-x86"));
+    home.write("desk/var/crash/pump-x86.core", sample("pump-x86.core"));
+    let desk = format!("desk={}", home.path("desk").display());
+    let mut crashes = Vec::new();
+    for (way, only) in [("--programs", None), ("--programs=symbols", Some("symbols"))] {
+        let into = format!("{}.box.zip", only.unwrap_or("whole"));
+        let packed = home.run(&["pack", "--host", &desk, "--recipe", "linux-root", way, "--into", &into]);
+        assert_eq!(packed.status, Some(0), "{}", packed.err);
+        let seal = seal(&home.path(&into));
+        let program =
+            seal["files"].as_array().unwrap().iter().find(|file| file["path"].as_str().unwrap().ends_with("/pump-x86"));
+        assert_eq!(program.unwrap()["only"].as_str(), only, "{seal}");
+        assert_eq!(home.run(&["check", &into]).status, Some(0));
+        let told = home.run(&["crashes", &into, "--as", "jsonl"]);
+        let crash: serde_json::Value = serde_json::from_str(told.out.lines().next().unwrap()).unwrap();
+        crashes.push((crash["frames"].clone(), crash["missing_programs"].clone()));
+    }
+    assert_eq!(crashes[0], crashes[1]);
+    assert!(crashes[0].0.to_string().contains("\"function\":\""), "{}", crashes[0].0);
+    let wrong = home.run(&["pack", "--host", &desk, "--programs=some", "--into", "x.box.zip"]);
+    assert_eq!(wrong.status, Some(2), "{}", wrong.err);
+}

@@ -6,6 +6,7 @@
 //! 0x8000 or above and put the signal's number where the exception code stands.
 
 use std::cell::Cell;
+use std::collections::BTreeMap;
 use std::fs::File;
 
 use rustc_hash::{FxHashMap, FxHashSet};
@@ -29,11 +30,14 @@ const STREAM_SYSTEM: u32 = 7;
 const STREAM_MEMORY_64: u32 = 9;
 const STREAM_COMMENT: u32 = 10;
 const STREAM_COMMENT_WIDE: u32 = 11;
+const STREAM_HANDLES: u32 = 12;
 const STREAM_UNLOADED: u32 = 14;
 const STREAM_MISC: u32 = 15;
 const STREAM_THREAD_NAMES: u32 = 24;
+/// What handlers of crashes outside of the process add: names and values that the program set.
+const STREAM_ANNOTATIONS: u32 = 0x4350_0001;
 /// Those that are read; others may be there as often as their writers like.
-const STREAMS_READ: [u32; 11] = [
+const STREAMS_READ: [u32; 13] = [
     STREAM_THREADS,
     STREAM_MODULES,
     STREAM_MEMORY,
@@ -42,9 +46,11 @@ const STREAMS_READ: [u32; 11] = [
     STREAM_MEMORY_64,
     STREAM_COMMENT,
     STREAM_COMMENT_WIDE,
+    STREAM_HANDLES,
     STREAM_UNLOADED,
     STREAM_MISC,
     STREAM_THREAD_NAMES,
+    STREAM_ANNOTATIONS,
 ];
 /// A thread in the list of threads.
 const THREAD_BYTES: usize = 48;
@@ -129,6 +135,8 @@ impl DumpFormat for Minidump {
                 STREAM_MEMORY_64 => dump.memory_64(offset, size, len_bytes, &mut crash),
                 STREAM_UNLOADED => dump.unloaded(offset, size, &mut crash),
                 STREAM_THREAD_NAMES => dump.thread_names(offset, size, &mut crash),
+                STREAM_HANDLES => dump.handles(offset, size, &mut crash),
+                STREAM_ANNOTATIONS => dump.annotations(offset, size, &mut crash),
                 STREAM_COMMENT => dump.comment(offset, size, false, &mut crash),
                 STREAM_COMMENT_WIDE => dump.comment(offset, size, true, &mut crash),
                 _ => Ok(()),
@@ -415,6 +423,79 @@ impl Dump<'_> {
             });
         }
         Ok(())
+    }
+
+    /// How many handles of each type were open, and the names of some objects: `MINIDUMP_HANDLE_DATA_STREAM`.
+    fn handles(&self, offset: u64, size: u64, crash: &mut Crash) -> Result<(), String> {
+        const NAMED: usize = 40;
+        let stream = self.stream(offset, size)?;
+        let (Some(head), Some(entry), Some(count)) = (stream.u32(0), stream.u32(4), stream.u32(8)) else {
+            return Err(format!("the list of handles at byte {offset} is cut off"));
+        };
+        if entry < 32 {
+            return Err(format!("the list of handles at byte {offset} has entries of {entry} bytes"));
+        }
+        let (mut types, mut names) = (BTreeMap::<String, u32>::new(), Vec::new());
+        // Thousands of handles have one of a few types.
+        let mut known: FxHashMap<u32, String> = FxHashMap::default();
+        for index in 0..(count as usize).min(limits::MINIDUMP_ENTRIES) {
+            let at = (head as usize).saturating_add(index.saturating_mul(entry as usize));
+            let (Some(kind), Some(name)) = (stream.u32(at.saturating_add(8)), stream.u32(at.saturating_add(12))) else {
+                break;
+            };
+            let kind = known.entry(kind).or_insert_with(|| {
+                let named = self.string(u64::from(kind)).ok().filter(|name| kind != 0 && !name.is_empty());
+                named.unwrap_or_else(|| "unknown".to_owned())
+            });
+            if name != 0 && names.len() < NAMED {
+                names.extend(self.string(u64::from(name)).ok().map(|name| format!("{kind} {name}")));
+            }
+            let count = types.entry(kind.clone()).or_default();
+            *count = count.saturating_add(1);
+        }
+        if !types.is_empty() {
+            let told: Vec<String> = types.into_iter().map(|(kind, count)| format!("{kind} {count}")).collect();
+            crash.attributes.insert("dump.handles".into(), told.join(", ").into());
+        }
+        if !names.is_empty() {
+            crash.attributes.insert("dump.handle_names".into(), names.join("; ").into());
+        }
+        Ok(())
+    }
+
+    /// The names and values that a program set: version, two identities of 16 bytes, then where the list is; the list is a count and
+    /// pairs of places of texts in UTF-8, each behind its length.
+    fn annotations(&self, offset: u64, size: u64, crash: &mut Crash) -> Result<(), String> {
+        const MOST: u32 = 200;
+        let stream = self.stream(offset, size)?;
+        let (Some(bytes), Some(place)) = (stream.u32(36), stream.u32(40)) else {
+            return Err(format!("the annotations at byte {offset} are cut off"));
+        };
+        if bytes == 0 {
+            return Ok(());
+        }
+        let list = self.stream(u64::from(place), u64::from(bytes))?;
+        for index in 0..list.u32(0).unwrap_or(0).min(MOST) as usize {
+            let at = index.saturating_mul(8).saturating_add(4);
+            let (Some(name), Some(value)) = (list.u32(at), list.u32(at.saturating_add(4))) else { break };
+            let (Ok(name), Ok(value)) = (self.utf8(u64::from(name)), self.utf8(u64::from(value))) else { continue };
+            if !name.is_empty() {
+                crash.attributes.insert(format!("annotation.{name}"), value.into());
+            }
+        }
+        Ok(())
+    }
+
+    /// A text in UTF-8 behind its length.
+    fn utf8(&self, offset: u64) -> Result<String, String> {
+        let length = Fields::read(self.file, offset, 4, 4, false)?
+            .u32(0)
+            .ok_or_else(|| format!("the text at byte {offset} is beyond the end"))?;
+        let bytes = u64::from(length).min(STRING_BYTES);
+        let text = Fields::read(self.file, offset.saturating_add(4), bytes, STRING_BYTES, false)?;
+        let left = self.names_left.get().checked_sub(text.len() as u64);
+        self.names_left.set(left.ok_or("all names together are too long")?);
+        Ok(text.text(0, text.len()).unwrap_or_default())
     }
 
     fn thread_names(&self, offset: u64, size: u64, crash: &mut Crash) -> Result<(), String> {

@@ -12,6 +12,7 @@ use object::{Object, ObjectKind, ObjectSection, ObjectSegment, ObjectSymbol, Sym
 
 use super::Module;
 use super::memory::Machine;
+use super::symbols_only::is_without_code;
 use crate::platform;
 
 /// Bytes of a program file that is read; larger ones are not looked into.
@@ -139,6 +140,8 @@ pub(super) struct Program {
     tables: OnceCell<Option<Tables>>,
     /// Parts of the file in memory: address, size, offset in the file, size there.
     segments: Vec<(u64, u64, u64, u64)>,
+    /// Whether only its symbols and unwind tables are at hand.
+    is_without_code: bool,
 }
 
 /// Unwind tables and where their sections are.
@@ -180,6 +183,7 @@ impl Program {
             (segment.address(), segment.size(), offset, size)
         });
         let segments = segments.collect();
+        let is_without_code = is_without_code(&file);
         Some(Self {
             build_id,
             bytes,
@@ -187,6 +191,7 @@ impl Program {
             lines: OnceCell::new(),
             tables: OnceCell::new(),
             segments,
+            is_without_code,
         })
     }
 
@@ -204,6 +209,9 @@ impl Program {
 
     /// Bytes at an address in the file's own numbering.
     pub(super) fn bytes_at(&self, at: u64, length: usize) -> Option<&[u8]> {
+        if self.is_without_code {
+            return None;
+        }
         let (address, _, offset, size) = self
             .segments
             .iter()

@@ -241,7 +241,7 @@ impl CrashReport {
         let names = self.missing.join(", ");
         // Only programs with whole paths can be found on the host that wrote the dump.
         let how = if self.missing.iter().all(|path| path.starts_with('/')) {
-            "On the host that wrote the dump, `boxclock pack DUMP --programs --into X.box.zip` takes them along"
+            "On the host that wrote the dump, `boxclock pack DUMP --programs --into X.box.zip` takes them along (--programs=symbols: only what names functions)"
         } else {
             "Put them into the box, or beside the dump"
         };

@@ -424,6 +424,63 @@ fn lists_that_are_named_again_and_again_are_read_once() {
     assert!(trouble.contains("all names together") && report.crash.trouble.len() < 60, "{trouble}");
 }
 
+/// Laid out by hand, after the structures of `minidumpapiset.h` and the public header of the annotations.
+#[test]
+fn handles_and_annotations_of_a_minidump() {
+    let mut bytes = b"MDMP\x93\xA7\0\0".to_vec();
+    let word = |bytes: &mut Vec<u8>, words: &[u32]| words.iter().for_each(|word| bytes.extend(word.to_le_bytes()));
+    word(&mut bytes, &[2, 32, 0, 1_775_961_067, 0, 0]);
+    // Handles at 56: a head of 16 bytes, two of 32; annotations at 136: 44 bytes; their list at 180.
+    word(&mut bytes, &[12, 80, 56, 0x4350_0001, 44, 136]);
+    word(&mut bytes, &[16, 32, 2, 0]);
+    for name in [240, 0] {
+        word(&mut bytes, &[4, 0, 220, name, 0, 0, 1, 1]);
+    }
+    word(&mut bytes, &[1]);
+    bytes.extend([0; 32]);
+    word(&mut bytes, &[12, 180]);
+    word(&mut bytes, &[1, 260, 270]);
+    bytes.resize(220, 0);
+    for (at, text) in [(220, "Event"), (240, "tank")] {
+        bytes.resize(at, 0);
+        word(&mut bytes, &[2 * text.len() as u32]);
+        text.encode_utf16().for_each(|unit| bytes.extend(unit.to_le_bytes()));
+    }
+    for (at, text) in [(260, "plan"), (270, "night")] {
+        bytes.resize(at, 0);
+        word(&mut bytes, &[text.len() as u32]);
+        bytes.extend(text.as_bytes());
+    }
+    let mut file = tempfile::NamedTempFile::new().unwrap();
+    std::io::Write::write_all(&mut file, &bytes).unwrap();
+    let report = examine(recognise(&bytes).unwrap(), file.path(), &mut Programs::new(&[], None));
+    let said = |name: &str| report.crash.attributes.get(name).and_then(|value| value.as_str()).map(str::to_owned);
+    assert_eq!(said("dump.handles").as_deref(), Some("Event 2"));
+    assert_eq!(said("dump.handle_names").as_deref(), Some("Event tank"));
+    assert_eq!(said("annotation.plan").as_deref(), Some("night"));
+}
+
+#[test]
+fn modules_are_listed_by_suspicion_age_and_name() {
+    let module = |path: &str, built_s: Option<u32>| Module { path: path.into(), built_s, ..Module::default() };
+    let path = sample("crashes/feed");
+    let files = [ProgramFile { path, name: "feed".into(), host: None }];
+    let mut report = examine(&elf_core::ElfCore, &sample("crashes/feed.core"), &mut Programs::new(&files, None));
+    let first = report.listed_modules(ModuleOrder::Suspicion);
+    assert!(first[0].name == "feed" && first[0].in_stack, "{first:?}");
+    report.verdict.suspects.push(Suspect { module: "[vdso]".into(), score: 0.4, why: Vec::new() });
+    assert_eq!(report.listed_modules(ModuleOrder::Suspicion)[0].name, "[vdso]");
+    report.crash.modules.push(module("/usr/lib/libz.so.1.2", None));
+    report.crash.modules.push(module("/srv/tank/libz.so.1.3", None));
+    let names: Vec<String> = report.listed_modules(ModuleOrder::Name).into_iter().map(|module| module.name).collect();
+    assert!(names.is_sorted() && names.len() == first.len() + 2, "{names:?}");
+    let doubled = report.doubled_libraries();
+    assert_eq!(
+        doubled,
+        [("libz".to_owned(), vec!["/usr/lib/libz.so.1.2".to_owned(), "/srv/tank/libz.so.1.3".to_owned()])]
+    );
+}
+
 #[test]
 fn kinds_of_streams_that_are_not_read_may_repeat() {
     let mut bytes = b"MDMP\x93\xA7\0\0".to_vec();

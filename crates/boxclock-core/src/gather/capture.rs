@@ -50,7 +50,7 @@ impl Snapshot {
                 std::fs::metadata(path).ok().and_then(|data| self.by_identity.get(&platform::identity(&data)).copied())
             }
             Wanted::Remote(_) => self.by_name.get(&(file.host.clone(), file.origin.clone())).copied(),
-            Wanted::Output => None,
+            Wanted::Output | Wanted::Symbols(_) => None,
         };
         match before {
             Some(before) if before == len => Part::Outside("nothing was written to it while capturing".into()),

@@ -22,7 +22,7 @@ use crate::facts;
 use crate::source::Class;
 use crate::text::hex;
 use crate::work::Work;
-use crate::{Error, Result, clock, new_file, platform};
+use crate::{Error, Result, clock, crash, limits, new_file, platform};
 
 /// A box that has been written.
 #[derive(Clone, Debug)]
@@ -109,20 +109,32 @@ pub(super) fn seal_plan(plan: &Plan, options: &PackOptions, work: &Work) -> Resu
     let mut writer = BoxWriter::new(into, folder)?;
     let staging =
         tempfile::Builder::new().prefix(new_file::UNFINISHED).tempdir_in(folder).map_err(|e| cannot_write(&e))?;
-    let local = plan.files.iter().filter(|file| matches!(file.wanted, Wanted::Local(_)));
+    let is_here = |file: &&PlannedFile| matches!(file.wanted, Wanted::Local(_) | Wanted::Symbols(_));
+    let local = plan.files.iter().filter(is_here);
     let to_copy: u64 = local.clone().map(|file| file.size).sum();
-    let to_fetch: u64 =
-        plan.files.iter().filter(|file| !matches!(file.wanted, Wanted::Local(_))).map(|file| file.size).sum();
+    let to_fetch: u64 = plan.files.iter().filter(|file| !is_here(file)).map(|file| file.size).sum();
     work.set_total(to_copy + 2 * to_fetch);
     let fetched = fetch_all(plan, options, staging.path(), work)?;
     seal.commands = fetched.commands;
     seal.unreadable.extend(fetched.unreadable);
     let mut ready = fetched.ready;
     let local: Vec<PlannedFile> = local.cloned().collect();
-    ready.extend(local.into_iter().filter_map(|file| {
-        let Wanted::Local(path) = &file.wanted else { return None };
-        Some(Ready { path: path.clone(), part: Part::Whole, file })
-    }));
+    for (index, file) in local.into_iter().enumerate() {
+        let path = match &file.wanted {
+            Wanted::Local(path) => path.clone(),
+            Wanted::Symbols(path) => {
+                let staged = staging.path().join(format!("symbols-{index}"));
+                if let Err(reason) = stage_symbols(path, &staged) {
+                    let (origin, host, class) = (file.origin, file.host, file.class);
+                    seal.unreadable.push(Unreadable { origin, host, reason, why: Why::CannotRead, class });
+                    continue;
+                }
+                staged
+            }
+            Wanted::Remote(_) | Wanted::Output => continue,
+        };
+        ready.push(Ready { path, part: Part::Whole, file });
+    }
     // In the order of their hosts and names, wherever they came from.
     ready.sort_by(|a, b| a.file.member.cmp(&b.file.member));
     for output in fetched.outputs {
@@ -151,7 +163,7 @@ pub(super) fn seal_plan(plan: &Plan, options: &PackOptions, work: &Work) -> Resu
     for ready in ready {
         let host = ready.file.host.clone();
         // Files of remote hosts were counted when they were brought here; what commands print is no file of the host.
-        let is_new = matches!(ready.file.wanted, Wanted::Local(_));
+        let is_new = is_here(&&ready.file);
         options.watch.stage(&host, &Stage::Packing);
         put(&mut writer, ready, &mut seal, &options.work_of(&host, work))?;
         if is_new {
@@ -204,6 +216,15 @@ pub(super) fn seal_plan(plan: &Plan, options: &PackOptions, work: &Work) -> Resu
     writer.add_seal(&json(serde_json::to_string_pretty(&seal))?, options.signer.as_deref())?;
     writer.finish()?;
     Ok(Packed { seal })
+}
+
+/// Writes the symbols and unwind tables of a program to a file of their own.
+fn stage_symbols(program: &Path, to: &Path) -> std::result::Result<(), String> {
+    let mut bytes = Vec::new();
+    let opened = platform::open_regular(program).map_err(|error| error.to_string())?;
+    opened.take(limits::PROGRAM_BYTES).read_to_end(&mut bytes).map_err(|error| error.to_string())?;
+    let small = crash::symbols_only(&bytes).ok_or("its sections cannot be told apart: take it whole")?;
+    std::fs::write(to, small).map_err(|error| error.to_string())
 }
 
 /// A box that is being written under a temporary name.
@@ -381,6 +402,7 @@ fn put(writer: &mut BoxWriter, ready: Ready, seal: &mut Seal, work: &Work) -> Re
             class: file.class,
             recipe: file.recipe,
             cut,
+            only: matches!(file.wanted, Wanted::Symbols(_)).then(|| "symbols".to_owned()),
         }),
         Err(reason) => seal.unreadable.push(unreadable(reason)),
     }

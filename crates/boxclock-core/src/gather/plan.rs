@@ -67,11 +67,23 @@ pub struct PackOptions {
     /// How long one host may take; what is missing of it then is left out.
     pub host_limit: Option<Duration>,
     /// Whether the program files that dumps of this machine, or of a folder of another, need to be read are taken along.
-    pub programs: bool,
+    pub programs: TakenPrograms,
     /// Who signs the box.
     pub signer: Option<Arc<super::Signer>>,
     /// Where it can be seen how far each host is, and where one can be stopped.
     pub watch: Watch,
+}
+
+/// What is taken of the program files that dumps need to be read.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum TakenPrograms {
+    /// Nothing.
+    #[default]
+    None,
+    /// The names of their functions and their unwind tables: enough to follow stacks, and small.
+    Symbols,
+    /// All of them, which shows also what the code at a place does.
+    Whole,
 }
 
 /// Where a file is taken from.
@@ -79,6 +91,8 @@ pub struct PackOptions {
 pub enum Wanted {
     /// A file of this machine (perhaps a member of an archive, in the cache).
     Local(PathBuf),
+    /// A program file of this machine, of which only symbols and unwind tables are taken.
+    Symbols(PathBuf),
     /// A file of a remote host: its path there.
     Remote(String),
     /// What a command prints: it is no file of the host.
@@ -331,7 +345,7 @@ impl<'o> Planner<'o> {
             }
         }
         self.leave_out(label, left_out);
-        if self.options.programs {
+        if self.options.programs != TakenPrograms::None {
             // A folder that somebody labelled is the root of another machine; what is named without a label is of this one.
             self.programs(label, if labelled && path.is_dir() { path } else { Path::new("/") }, work)?;
         }

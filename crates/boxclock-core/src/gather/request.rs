@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 
 use super::recipe::Recipes;
-use super::{PackOptions, Window};
+use super::{PackOptions, TakenPrograms, Window};
 use crate::clock::{Zone, human};
 use crate::logbook::Story;
 use crate::{Error, Result};
@@ -21,6 +21,8 @@ pub struct PackRequest {
     pub within: String,
     /// How long one host may take; empty for as long as it needs.
     pub limit: String,
+    /// What is taken of the program files that dumps need: `symbols`, `whole`, or `none`; empty for none.
+    pub programs: String,
     /// The box to write.
     pub into: String,
 }
@@ -87,6 +89,12 @@ impl PackRequest {
                 Window::asked((Some(&self.moment), within), (None, None), zone, now).map_err(named("moment"))?;
         }
         options.reading.zone = Some(zone.clone());
+        options.programs = match self.programs.trim() {
+            "" | "none" => TakenPrograms::None,
+            "symbols" => TakenPrograms::Symbols,
+            "whole" => TakenPrograms::Whole,
+            other => return Err(Error::new(format!("programs: \"{other}\": enter symbols, whole, or none"))),
+        };
         if !self.limit.trim().is_empty() {
             options.host_limit = Some(human::length(&self.limit).map_err(named("limit"))?);
         }

@@ -115,6 +115,9 @@ pub struct SealedFile {
     /// What it was cut from.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub cut: Option<Cut>,
+    /// What was taken of it, if not all: `symbols` of a program file.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub only: Option<String>,
 }
 
 /// What a file of a box was cut from.

@@ -50,6 +50,8 @@ impl Task {
             ("recipes", "Recipes", "names (see boxclock recipes), auto for those that fit, all for all files");
         const LIMIT: (&str, &str, &str) =
             ("limit", "Limit", "how long one host may take: 10m; empty: as long as it needs");
+        const PROGRAMS: (&str, &str, &str) =
+            ("programs", "Programs", "symbols, whole, or none: what to take of the programs whose dumps are gathered");
         const INTO: (&str, &str, &str) = ("into", "Into", "the box to write: night.box.zip");
         match self {
             Self::Gather => &[
@@ -58,9 +60,10 @@ impl Task {
                 ("moment", "Moment", "of the failure: yesterday 7:20, Wed 07:22, 2 h ago; empty: all times"),
                 ("within", "Within", "how much before and after the moment: 10m"),
                 LIMIT,
+                PROGRAMS,
                 INTO,
             ],
-            Self::Capture => &[HOSTS, RECIPES, LIMIT, INTO],
+            Self::Capture => &[HOSTS, RECIPES, LIMIT, PROGRAMS, INTO],
             Self::Receive => &[
                 ("folder", "Into", "the folder to write into"),
                 ("udp", "UDP", "PORT, or ADDRESS:PORT; a port alone listens on this machine only"),

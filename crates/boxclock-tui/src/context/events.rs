@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 use std::sync::Arc;
 
-use boxclock_core::analysis::{CaseView, EventKey, pass};
+use boxclock_core::analysis::{CaseView, EventKey, Pass, pass};
 use boxclock_core::case::{Case, Loaded, Options};
 use boxclock_core::clock::human;
 use boxclock_core::clock::{DAY, SECOND};
@@ -12,6 +12,7 @@ use boxclock_core::gather::DiskUse;
 use boxclock_core::logbook::Logbook;
 use boxclock_core::pattern::PatternAnalysis;
 use boxclock_core::query::values::ValueAnalysis;
+use boxclock_core::summaries::SummaryAnalysis;
 use boxclock_core::timeline::arrange::ArrangedRows;
 use boxclock_core::timeline::drift::ClockAnalysis;
 use boxclock_core::timeline::marks::MarkAnalysis;
@@ -62,8 +63,11 @@ impl Context {
     fn start_analyses(&mut self) {
         self.start(ANALYSES, |view, work| {
             view.run(&ValueAnalysis, work)?;
-            view.run_together(&[&pass(&PatternAnalysis), &pass(&MarkAnalysis), &pass(&ClockAnalysis)], work)?;
+            let passes: [&dyn Pass; 4] =
+                [&pass(&PatternAnalysis), &pass(&MarkAnalysis), &pass(&ClockAnalysis), &pass(&SummaryAnalysis)];
+            view.run_together(&passes, work)?;
             view.run(&PatternAnalysis, work)?;
+            view.run(&SummaryAnalysis, work)?;
             view.run(&MarkAnalysis, work)?;
             view.run(&ClockAnalysis, work)?;
             Ok(Box::new(|cx: &mut Self| {

@@ -433,3 +433,33 @@ fn odd_text_disturbs_nothing() {
     screen.keys("ag");
     assert!(screen.draw(160, 50).contains("日 本 語"), "{}", screen.draw(160, 50));
 }
+
+/// The pane leads from a list of what went wrong to the events that it tells of, and back.
+#[test]
+fn a_list_of_what_went_wrong_leads_to_its_events() {
+    let log = "2026-04-12 02:10:00 ERROR batch - frame fr-7 refused by gateway\n\
+        2026-04-12 02:20:00 INFO batch - fine\n\
+        2026-04-12 02:30:00 ERROR batch - 1 frame failed:\n  - frame fr-7 refused by gateway\n";
+    let mut screen = Screen::of(&[("a/app.log", log)]);
+    screen.keys("g");
+    assert!(screen.draw(160, 46).contains("told of again under"), "{}", screen.draw(160, 46));
+    screen.keys("G");
+    let drawn = screen.draw(160, 46);
+    assert!(drawn.contains("tells of"), "{drawn}");
+}
+
+/// The pane says what the values of such messages usually are, and which of the chosen one are not.
+#[test]
+fn the_pane_says_what_is_unusual() {
+    let log: String = (0..60)
+        .map(|at| {
+            format!("2026-04-12 02:{at:02}:00 INFO app - fed in {} ms\n", if at == 59 { 5_000 } else { 20 + at % 5 })
+        })
+        .collect();
+    let mut screen = Screen::of(&[("a/app.log", &log)]);
+    screen.keys("G");
+    screen.draw(160, 46);
+    screen.settle();
+    let drawn = screen.draw(160, 46);
+    assert!(drawn.contains("usually fed in 20ms to 24ms") && drawn.contains("unusual: 5000 ms, 208 times"), "{drawn}");
+}

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use boxclock_core::Result;
 use boxclock_core::clock::human::{date_time, time_of_day};
 use boxclock_core::crash::stability::{self, DayMark, StabilityDay, stability};
-use boxclock_core::crash::{CrashAnalysis, CrashReport, Kind as CrashKind};
+use boxclock_core::crash::{CrashAnalysis, CrashReport, Kind as CrashKind, ListedModule, ModuleOrder};
 use boxclock_core::timeline::marks::MarkAnalysis;
 use ratatui::style::Style;
 use ratatui::text::{Line, Span};
@@ -32,12 +32,22 @@ static SPEC: Spec = Spec {
 const FOUND: Kind = ("crashes", 0);
 /// Frames of a stack that the pane shows.
 const FRAMES: usize = 14;
+/// Modules and names of threads that are listed.
+const MODULES: usize = 14;
 
 /// The view.
 #[derive(Default)]
 struct CrashesView {
     list: ListState,
     found: Option<Arc<Vec<CrashReport>>>,
+    /// How modules are listed.
+    order: ModuleOrder,
+    /// The modules of the chosen crash in that order; there may be thousands, so they are listed once.
+    modules: Vec<ListedModule>,
+    /// Libraries that are loaded from several places: names and paths.
+    doubled: Vec<(String, Vec<String>)>,
+    /// Of which state of the case, of which crash and in which order these are.
+    modules_of: Option<(u64, bool, usize, ModuleOrder)>,
     /// What happened day by day.
     days: Vec<StabilityDay>,
     /// What these days are of: whether crashes and marks were known, the state of the case, the zone.
@@ -60,6 +70,16 @@ const COMMANDS: &[ViewCommand<CrashesView>] = &[
                 return Ok(Then::say("This host has no earlier line."));
             };
             Ok(Then::Go(row))
+        },
+    },
+    ViewCommand {
+        name: "module-order",
+        keys: &["o"],
+        short: "order",
+        long: "list the modules by suspicion, age or name",
+        run: |view, _, _| {
+            view.order = view.order.next();
+            Ok(Then::say(format!("Modules are listed by {}.", view.order.name())))
         },
     },
     ViewCommand {
@@ -167,6 +187,12 @@ impl View for CrashesView {
                 _ => Vec::new(),
             };
             self.days_of = Some(state);
+        }
+        let of = Some((cx.state, self.found.is_some(), self.list.cursor, self.order));
+        if self.modules_of != of {
+            self.modules = self.chosen().map_or(Vec::new(), |report| report.listed_modules(self.order));
+            self.doubled = self.chosen().map_or(Vec::new(), CrashReport::doubled_libraries);
+            self.modules_of = of;
         }
     }
 
@@ -277,6 +303,42 @@ impl View for CrashesView {
         }
         if let Some(missing) = report.missing_words() {
             pane.faint(&missing);
+        }
+        for (name, paths) in &self.doubled {
+            pane.text(&format!("{name} is loaded from {} places: {}", paths.len(), paths.join(", ")));
+        }
+        let modules = &self.modules;
+        if !modules.is_empty() {
+            pane.heading(&format!("modules by {}", self.order.name()));
+            for module in modules.iter().take(MODULES) {
+                let age = module.age_days.map(|days| match days {
+                    0..730 => many(days as u64, "day"),
+                    _ => many(days as u64 / 365, "year"),
+                });
+                let told = [
+                    module.version.clone(),
+                    module.built.as_ref().map(|day| format!("of {day}")),
+                    age.map(|age| format!("{age} old")),
+                    Some(module.own.to_owned()).filter(|own| own != "unknown"),
+                    module.in_stack.then(|| "in the stack".to_owned()),
+                    (module.score > 0.0).then(|| format!("suspect {:.2}", module.score)),
+                ];
+                let told: Vec<String> = told.into_iter().flatten().collect();
+                pane.line(&format!("{}  {}", module.name, told.join(", ")));
+            }
+            if modules.len() > MODULES {
+                pane.faint(&format!("and {}", many((modules.len() - MODULES) as u64, "more module")));
+            }
+        }
+        if let Some(count) = report.thread_count().filter(|count| *count > 1) {
+            pane.heading("threads");
+            let names = report.crash.threads.iter().filter_map(|thread| thread.name.as_deref());
+            let names: Vec<&str> = names.take(MODULES).collect();
+            pane.line(&format!(
+                "{}{}",
+                many(count as u64, "thread"),
+                if names.is_empty() { String::new() } else { format!(": {}", names.join(", ")) }
+            ));
         }
         for damage in &report.crash.trouble {
             pane.text(&format!("damage: {damage}"));

@@ -354,6 +354,15 @@ impl View for InstallsView {
                 fact(pane, "valid to", &refusal.valid_until);
                 fact(pane, "store", &refusal.store);
                 pane.facts("line", &format!("{}:{}", refusal.place.source, refusal.place.line));
+                if let Some(other) = &refusal.accepted {
+                    pane.faint("another certificate of this signer was accepted:");
+                    fact(pane, "print", &other.thumbprint);
+                    fact(pane, "valid to", &other.valid_until);
+                    pane.facts("line", &format!("{}:{}", other.place.source, other.place.line));
+                }
+                for (code, place) in &refusal.codes {
+                    pane.facts("code", &format!("{code}  {}:{}", place.source, place.line));
+                }
             }
         }
         if !run.not_failures.is_empty() {

@@ -2,9 +2,18 @@
 
 use std::path::PathBuf;
 
-use clap::Args;
+use clap::{Args, ValueEnum};
 
 use super::{Listing, Reading};
+
+/// What is taken of program files.
+#[derive(Clone, Copy, Debug, ValueEnum)]
+pub enum Programs {
+    /// All of them
+    Whole,
+    /// Names of functions and unwind tables: stacks are named, and the box stays small
+    Symbols,
+}
 
 #[derive(Args)]
 pub struct Pack {
@@ -22,9 +31,10 @@ pub struct Pack {
     /// Include your own fault cards. They were made from other cases: review them first
     #[arg(long)]
     pub cards: bool,
-    /// Include the program files needed to read dumps (build ids compared; at most 128 MiB each, 1 GiB for a host)
-    #[arg(long)]
-    pub programs: bool,
+    /// Include the program files needed to read dumps (build ids compared; at most 128 MiB each, 1 GiB for a host):
+    /// whole, or only their symbols and unwind tables
+    #[arg(long, value_name = "WHAT", num_args = 0..=1, require_equals = true, default_missing_value = "whole")]
+    pub programs: Option<Programs>,
     /// A title for the case
     #[arg(long)]
     pub title: Option<String>,

@@ -13,13 +13,16 @@ use boxclock_core::event::RecordReader;
 use boxclock_core::facts;
 use boxclock_core::install::{InstallAnalysis, Installers, Run};
 use boxclock_core::many;
-use boxclock_core::pattern::{self, KindAnalysis, PatternAnalysis, RhythmAnalysis};
+use boxclock_core::pattern::{
+    self, KindAnalysis, PatternAnalysis, PatternId, RhythmAnalysis, UsualAnalysis, UsualPlace,
+};
+use boxclock_core::summaries::SummaryAnalysis;
 use boxclock_core::trail;
 use boxclock_core::visible;
 use boxclock_core::visible::safe_json;
 use boxclock_core::work::Work;
 
-use crate::args::ListForm;
+use crate::args::{self, ListForm};
 use crate::outcome::{Failure, of_form};
 
 /// Writes one object on a line of its own.
@@ -307,8 +310,46 @@ pub fn findings(view: &CaseView, form: ListForm, work: &Work) -> Result<bool, Fa
     Ok(!unread.is_empty())
 }
 
+/// Prints what is asked for of the messages of a case: patterns, kinds, lists of what went wrong, or the values of one pattern.
+pub fn of_messages(view: &CaseView, arguments: &args::Patterns, work: &Work) -> Result<(), Failure> {
+    let (most, form) = (arguments.most, arguments.listing.form);
+    match &arguments.values {
+        Some(pattern) => values(view, pattern, most, form, work),
+        None if arguments.summaries => summaries(view, most, form, work),
+        None if arguments.kinds => kinds(view, most, form, work),
+        None => patterns(view, most, form, work),
+    }
+}
+
+/// Prints lists in the logs that say what went wrong, with the events that their items tell of.
+fn summaries(view: &CaseView, most: Option<usize>, form: ListForm, work: &Work) -> Result<(), Failure> {
+    let found = view.run(&SummaryAnalysis, work)?;
+    let mut out = of_form(form);
+    for list in found.iter().take(most.unwrap_or(usize::MAX)) {
+        let value = list.json(view);
+        if form == ListForm::Jsonl {
+            object(&mut out, &value)?;
+            continue;
+        }
+        let source = visible(value["source"].as_str().unwrap_or_default(), false);
+        writeln!(out, "{source}:{}  {}", list.line, visible(&list.heading, false))?;
+        for (item, json) in list.items.iter().zip(value["items"].as_array().into_iter().flatten()) {
+            let origin = &json["origin"];
+            let place = match (origin["source"].as_str(), origin["line"].as_u64()) {
+                (Some(source), Some(line)) => format!("{}:{line}", visible(source, false)),
+                _ => "not found in the logs".to_owned(),
+            };
+            writeln!(out, "  {:>6}  {}  <- {place}", item.line, visible(&item.text, false))?;
+        }
+    }
+    if found.is_empty() && form == ListForm::Text {
+        writeln!(out, "no list of what went wrong")?;
+    }
+    Ok(out.flush()?)
+}
+
 /// Prints the kinds of messages, the rarest first.
-pub fn kinds(view: &CaseView, most: Option<usize>, form: ListForm, work: &Work) -> Result<(), Failure> {
+fn kinds(view: &CaseView, most: Option<usize>, form: ListForm, work: &Work) -> Result<(), Failure> {
     let found = view.run(&KindAnalysis, work)?;
     let patterns = view.run(&PatternAnalysis, work)?;
     let mut reader = RecordReader::new(view.case.sources.clone());
@@ -335,8 +376,62 @@ pub fn kinds(view: &CaseView, most: Option<usize>, form: ListForm, work: &Work) 
     Ok(out.flush()?)
 }
 
+/// Prints what the values of one pattern usually are, and the unusual ones.
+fn values(view: &CaseView, pattern: &str, most: Option<usize>, form: ListForm, work: &Work) -> Result<(), Failure> {
+    let pattern: PatternId = pattern.parse().map_err(|error| Failure::Usage(format!("--values: {error}")))?;
+    let found = view.run(&UsualAnalysis { pattern }, work)?;
+    if found.events == 0 {
+        return Err(
+            boxclock_core::Error::new(format!("{pattern}: no event has this pattern: see boxclock patterns")).into()
+        );
+    }
+    let mut reader = RecordReader::new(view.case.sources.clone());
+    let mut out = of_form(form);
+    let unusual: Vec<_> = found
+        .unusual
+        .iter()
+        .take(most.unwrap_or(usize::MAX))
+        .map(|one| {
+            let event = view.loaded.table.event(one.row);
+            (one, view.case.sources[event.source()].name.clone(), reader.place(event).line, event.time())
+        })
+        .collect();
+    if form == ListForm::Jsonl {
+        let places = found.places.iter().map(|place| {
+            let common: Vec<_> =
+                place.common.iter().map(|(text, count)| serde_json::json!({"text": text, "count": count})).collect();
+            let (low, middle, high) =
+                place.range.map_or((None, None, None), |(low, middle, high)| (Some(low), Some(middle), Some(high)));
+            serde_json::json!({
+                "kind": place.kind.name(), "before": place.before, "different": place.different, "common": common,
+                "low": low, "middle": middle, "high": high,
+            })
+        });
+        let unusual = unusual.iter().map(|(one, source, line, time)| {
+            serde_json::json!({
+                "text": one.text, "why": one.why, "place": one.place, "source": source, "line": line,
+                "time": time.map(boxclock_core::clock::to_rfc3339),
+            })
+        });
+        let value = serde_json::json!({
+            "pattern": pattern.to_string(), "events": found.events, "places": places.collect::<Vec<_>>(),
+            "unusual": unusual.collect::<Vec<_>>(),
+        });
+        object(&mut out, &value)?;
+    } else {
+        writeln!(out, "{pattern}: {} looked at", many(u64::from(found.events), "event"))?;
+        for told in found.places.iter().filter_map(UsualPlace::sentence) {
+            writeln!(out, "  usually {}", visible(&told, false))?;
+        }
+        for (one, source, line, _) in unusual {
+            writeln!(out, "  unusual {}, {}  {}:{line}", visible(&one.text, false), one.why, visible(&source, false))?;
+        }
+    }
+    Ok(out.flush()?)
+}
+
 /// Prints the patterns of messages, the rarest first.
-pub fn patterns(view: &CaseView, most: Option<usize>, form: ListForm, work: &Work) -> Result<(), Failure> {
+fn patterns(view: &CaseView, most: Option<usize>, form: ListForm, work: &Work) -> Result<(), Failure> {
     let found = view.run(&PatternAnalysis, work)?;
     let all_kinds = if form == ListForm::Jsonl { view.run(&KindAnalysis, work)? } else { Arc::default() };
     let mut kind_of = HashMap::new();

@@ -13,7 +13,8 @@ use boxclock_core::facts::{self, Checks, Finding};
 use boxclock_core::gather::recipe::{Recipe, Recipes};
 use boxclock_core::gather::redact::{self, Leftover, Sample};
 use boxclock_core::gather::{
-    self, AppliedRule, Mark, PackOptions, Packed, Plan, RedactReady, RedactRequest, Signer, Unreadable, Window,
+    self, AppliedRule, Mark, PackOptions, Packed, Plan, RedactReady, RedactRequest, Signer, TakenPrograms, Unreadable,
+    Window,
 };
 use boxclock_core::logbook::Story;
 use boxclock_core::visible::safe_json;
@@ -34,7 +35,11 @@ pub fn pack_options(arguments: &args::Pack) -> Result<PackOptions, Failure> {
     let host_limit = host_limit.map_err(|error| Failure::Usage(format!("--host-limit: {error}")))?;
     Ok(PackOptions {
         own_cards: arguments.cards,
-        programs: arguments.programs,
+        programs: match arguments.programs {
+            None => TakenPrograms::None,
+            Some(args::Programs::Symbols) => TakenPrograms::Symbols,
+            Some(args::Programs::Whole) => TakenPrograms::Whole,
+        },
         paths: arguments.reading.paths.clone(),
         hosts: reading.hosts.clone(),
         into: arguments.into.clone().unwrap_or_default(),

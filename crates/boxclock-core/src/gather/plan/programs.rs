@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 
 use super::super::local::{Found, inside};
-use super::{Planner, Wanted, start_of};
+use super::{Planner, TakenPrograms, Wanted, start_of};
 use crate::case::{FileFound, LeftOut};
 use crate::crash::{self, ProgramFile};
 use crate::work::Work;
@@ -17,7 +17,7 @@ impl Planner<'_> {
         let dumps: Vec<PathBuf> = of_host
             .filter_map(|file| match &file.wanted {
                 Wanted::Local(path) => Some(path.clone()),
-                Wanted::Remote(_) | Wanted::Output => None,
+                Wanted::Remote(_) | Wanted::Output | Wanted::Symbols(_) => None,
             })
             .collect();
         let mut left_out = Vec::new();
@@ -28,7 +28,12 @@ impl Planner<'_> {
                 continue;
             }
             let member = found.below.clone();
-            self.add_local(label, &found, &member);
+            let path = found.file.path.clone();
+            let wanted = match self.options.programs {
+                TakenPrograms::Symbols => Wanted::Symbols(path),
+                TakenPrograms::Whole | TakenPrograms::None => Wanted::Local(path),
+            };
+            self.add(label, &found, &member, wanted);
             if let Some(file) = self.plan.files.last_mut() {
                 (file.may_cut, file.is_timeless, file.most_bytes) = (false, true, limits::PROGRAM_BYTES);
             }
