@@ -14,6 +14,8 @@ use crate::code::{Code, NO_CATALOGUES, Platform};
 use crate::format::Record;
 use crate::{Error, Result};
 
+mod around;
+pub mod devices;
 mod elf_core;
 mod elf_image;
 mod examine;
@@ -39,6 +41,7 @@ mod walk;
 mod whose;
 mod words;
 
+pub use around::{Around, NearLine};
 pub use examine::examine;
 pub use judge::{Class, Suspect, Verdict, Witness};
 pub use memory::{Machine, Memory, Registers};

@@ -16,6 +16,7 @@ use super::judge::{self, Verdict};
 use super::program::Programs;
 use super::stack::Frame;
 use super::text;
+use super::around::{self, Around, NearLine};
 use super::{Crash, Kind, Module, TimeFrom, told, whose, words};
 use crate::Result;
 use crate::analysis::{Analysis, CaseView, Pieces, Window};
@@ -68,6 +69,8 @@ pub struct CrashReport {
     pub summary: String,
     /// What to do, with what it proves.
     pub remedies: Vec<(String, String)>,
+    /// What stands around it in the case.
+    pub around: Around,
 }
 
 /// Finds and judges all crashes, in order of time.
@@ -99,6 +102,7 @@ impl Analysis for CrashAnalysis {
         all.extend(told::unclean(view, work)?);
         let mut all = together(all);
         judge_all(view, &mut all);
+        around::tell(view, &mut all, work)?;
         Ok(all)
     }
 }
@@ -132,7 +136,7 @@ fn weight(report: &CrashReport) -> u32 {
         + u32::from(report.crash.pid.is_some())
 }
 
-fn same_name(a: &str, b: &str) -> bool {
+pub(super) fn same_name(a: &str, b: &str) -> bool {
     let bare = |name: &str| name.to_ascii_lowercase().trim_end_matches(".exe").trim_end_matches(".service").to_owned();
     let (a, b) = (bare(a), bare(b));
     // The kernel keeps 15 bytes of a name.
@@ -267,6 +271,7 @@ impl CrashReport {
             missing: Vec::new(),
             summary: String::new(),
             remedies: Vec::new(),
+            around: Around::default(),
         }
     }
 
@@ -345,6 +350,9 @@ impl CrashReport {
             "same_as": self.same_as.iter().map(|place| place.source.clone()).collect::<Vec<_>>(),
             "told_by": self.told_by.iter().map(|place| json!({"source": place.source, "line": place.line})).collect::<Vec<_>>(),
             "missing_programs": self.missing,
+            "before": self.around.before.iter().map(NearLine::json).collect::<Vec<_>>(),
+            "changes": self.around.changes.iter().map(NearLine::json).collect::<Vec<_>>(),
+            "history": self.around.history,
             "damage": crash.trouble,
             "summary": self.summary,
             "remedies": self.remedies.iter().map(|(what, proves)| json!({"do": what, "proves": proves})).collect::<Vec<_>>(),

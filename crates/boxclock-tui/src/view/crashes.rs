@@ -5,7 +5,7 @@ use std::sync::Arc;
 use boxclock_core::Result;
 use boxclock_core::clock::human::{date_time, time_of_day};
 use boxclock_core::crash::stability::{self, DayMark, StabilityDay, stability};
-use boxclock_core::crash::{CrashAnalysis, CrashReport, Kind as CrashKind, ListedModule, ModuleOrder};
+use boxclock_core::crash::{CrashAnalysis, CrashReport, Kind as CrashKind, ListedModule, ModuleOrder, NearLine};
 use boxclock_core::timeline::marks::MarkAnalysis;
 use ratatui::style::Style;
 use ratatui::text::{Line, Span};
@@ -270,7 +270,7 @@ impl View for CrashesView {
         ]
     }
 
-    fn pane(&self, _: &Context, pane: &mut Pane<'_>) {
+    fn pane(&self, cx: &Context, pane: &mut Pane<'_>) {
         let Some(report) = self.chosen() else { return };
         pane.strong(&report.summary);
         for (value, means) in report.crash.what.parameters.iter().filter(|(_, means)| !means.is_empty()) {
@@ -301,6 +301,14 @@ impl View for CrashesView {
         for doubt in &report.verdict.doubts {
             pane.text(&format!("Not provable: {doubt}."));
         }
+        if !report.around.history.is_empty() {
+            pane.heading("with others");
+            for told in &report.around.history {
+                pane.text(told);
+            }
+        }
+        near(cx, pane, "put in before the first of its kind", &report.around.changes);
+        near(cx, pane, "the last lines before it", &report.around.before);
         if let Some(missing) = report.missing_words() {
             pane.faint(&missing);
         }
@@ -360,6 +368,21 @@ impl View for CrashesView {
         for place in report.same_as.iter().take(6) {
             pane.facts("same as", &place.source);
         }
+    }
+}
+
+/// Lines of the case that are told with a crash; those that the process wrote itself stand out.
+fn near(cx: &Context, pane: &mut Pane<'_>, heading: &str, lines: &[NearLine]) {
+    if lines.is_empty() {
+        return;
+    }
+    pane.heading(heading);
+    for line in lines {
+        let time = line.time.map_or("no time".to_owned(), |time| {
+            date_time(time, &cx.zone).get(5..19).unwrap_or_default().to_owned()
+        });
+        let text = format!("{time}  {}", line.text);
+        if line.own { pane.line(&text) } else { pane.faint(&text) }
     }
 }
 

@@ -87,6 +87,16 @@ fn page(out: &mut dyn Write, view: &CaseView, report: &CrashReport) -> io::Resul
     if let Some(missing) = report.missing_words() {
         writeln!(out, "  {}", visible(&missing, false))?;
     }
+    for told in &report.around.history {
+        writeln!(out, "  history: {}", visible(told, false))?;
+    }
+    for (word, lines) in [("changed before", &report.around.changes), ("before it", &report.around.before)] {
+        for line in lines {
+            let time = line.time.map_or("-".to_owned(), |time| date_time(time, &view.case.zone)[..19].to_owned());
+            let place = format!("{}:{}", line.place.source, line.place.line);
+            writeln!(out, "  {word}: {time}  {}  {}", visible(&place, false), visible(&line.text, false))?;
+        }
+    }
     for damage in &crash.trouble {
         writeln!(out, "  damage: {}", visible(damage, false))?;
     }

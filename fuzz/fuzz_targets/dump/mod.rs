@@ -1,18 +1,9 @@
-//! Any bytes behind the magic of a dump: a crash with its stack, or a reason why not.
-#![no_main]
+//! What the targets of all readers of dumps do.
 
 use boxclock_core::crash;
-use libfuzzer_sys::fuzz_target;
 
-fuzz_target!(|data: &[u8]| {
-    let Some((which, rest)) = data.split_first() else { return };
-    let magic: &[u8] = match which % 5 {
-        0 => b"\x7FELF\x02\x01\x01\0\0\0\0\0\0\0\0\0\x04\0",
-        1 => b"\x7FELF\x01\x02\x01\0\0\0\0\0\0\0\0\0\0\x04",
-        2 => b"PAGEDU64",
-        3 => b"PAGEDUMP",
-        _ => b"MDMP\x93\xA7\0\0",
-    };
+/// Reads bytes behind the magic of a dump as a crash with its stack, or as a reason why not.
+pub fn examine(magic: &[u8], rest: &[u8]) {
     let bytes = [magic, rest].concat();
     let Some(format) = crash::recognise(&bytes) else { return };
     let mut file = tempfile::NamedTempFile::new().expect("a temporary file");
@@ -22,4 +13,4 @@ fuzz_target!(|data: &[u8]| {
     let report = crash::examine(format, file.path(), &mut programs);
     report.crash.record();
     report.json();
-});
+}
