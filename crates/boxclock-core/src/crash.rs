@@ -37,6 +37,7 @@ mod symbols_only;
 pub mod text;
 mod text_file;
 mod told;
+mod undumped;
 mod walk;
 mod whose;
 mod words;
@@ -300,6 +301,11 @@ impl Module {
 }
 
 impl Crash {
+    /// The unloaded module that an address lay in, where none lies there now.
+    pub fn unloaded_at(&self, address: u64) -> Option<&Module> {
+        self.unloaded.iter().rev().find(|module| module.holds(address)).filter(|_| self.module_at(address).is_none())
+    }
+
     /// The module that an address is in.
     pub fn module_at(&self, address: u64) -> Option<&Module> {
         self.modules.iter().find(|module| module.holds(address))

@@ -100,6 +100,15 @@ const FRAMES: Is = Is::List(&Is::Object(&[
     ("sure!", Is::Word(&["certain", "likely", "guess"])),
 ]));
 
+/// Lines that stand around a crash.
+const NEAR_LINES: Is = Is::List(&Is::Object(&[
+    ("source!", Is::Text),
+    ("line!", Is::Count),
+    ("time", Is::Time),
+    ("text!", Is::AnyText),
+    ("own!", Is::Bool),
+]));
+
 const CRASHES: Is = Is::Object(&[
     ("source!", Is::Text),
     ("line!", Is::Count),
@@ -148,6 +157,16 @@ const CRASHES: Is = Is::Object(&[
     ("suspects!", Is::List(&Is::Object(&[("module!", Is::Text), ("score!", Is::Share), ("why!", TEXTS)]))),
     ("witnesses", Is::List(&Is::Object(&[("module!", Is::Text), ("why!", Is::Text)]))),
     ("provable!", Is::Bool),
+    ("before", NEAR_LINES),
+    ("changes", NEAR_LINES),
+    ("history", TEXTS),
+    (
+        "no_dump",
+        Is::List(&Is::Object(&[
+            ("why!", Is::Text),
+            ("place", Is::Object(&[("source!", Is::Text), ("line!", Is::Count)])),
+        ])),
+    ),
     ("fingerprint!", Is::Text),
     ("same_as", TEXTS),
     ("damage", TEXTS),

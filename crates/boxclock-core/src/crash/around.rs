@@ -7,6 +7,7 @@ use serde_json::{Value, json};
 
 use super::devices::{DeviceAct, DeviceAnalysis, DeviceEvent};
 use super::report::{CrashPlace, CrashReport, same_name};
+use super::undumped::{self, DumpFacts};
 use super::{Kind, judge};
 use crate::Result;
 use crate::analysis::CaseView;
@@ -26,6 +27,8 @@ const LINES_WITHIN: i64 = DAY;
 /// How long before the first of its kind a change may be, and how many are told.
 const CHANGES_WITHIN: i64 = 14 * DAY;
 const CHANGES: usize = 5;
+/// Events on either side of a crash that may say what became of its dump.
+const NEAR_DUMP: usize = 60;
 /// Characters of a line that are kept.
 const LINE_CHARS: usize = 300;
 
@@ -63,6 +66,8 @@ pub struct Around {
     pub changes: Vec<NearLine>,
     /// What it has in common with others, in sentences.
     pub history: Vec<String>,
+    /// Why there is no dump of it, where lines or facts say so: sentences, with the line that says it.
+    pub no_dump: Vec<(String, Option<CrashPlace>)>,
 }
 
 struct Teller<'a> {
@@ -101,7 +106,10 @@ impl Teller<'_> {
             if event.time().is_some_and(|time| at.saturating_sub(time) > LINES_WITHIN) || own.len() >= LINES {
                 break;
             }
-            if event.flags() & flag::DUMP != 0 || ends.contains(&event.row) || !is_on(self.view, report.host.as_deref(), event) {
+            if event.flags() & flag::DUMP != 0
+                || ends.contains(&event.row)
+                || !is_on(self.view, report.host.as_deref(), event)
+            {
                 continue;
             }
             if is_of(report, event) {
@@ -116,15 +124,62 @@ impl Teller<'_> {
         rows.into_iter().map(|(row, own)| self.line(table.event(row), own)).collect()
     }
 
+    /// Why there is no dump of a crash.
+    fn no_dump(
+        &mut self,
+        report: &CrashReport,
+        facts: &mut HashMap<Option<String>, DumpFacts>,
+    ) -> Vec<(String, Option<CrashPlace>)> {
+        let table = &self.view.loaded.table;
+        let mut told: Vec<(String, Option<CrashPlace>)> = Vec::new();
+        told.extend(undumped::of_kind(report).map(|text| (text, None)));
+        let of_system = report.crash.what.kind == Kind::Stop;
+        if let (Some(row), Some(at)) = (report.row, report.time) {
+            let place = table.place_of(row);
+            for place in place.saturating_sub(NEAR_DUMP)..=place.saturating_add(NEAR_DUMP) {
+                let Some(event) = table.at(place) else { break };
+                let is_near = event.time().is_some_and(|time| time.abs_diff(at) <= (2 * MINUTE).unsigned_abs());
+                if self.left == 0 || !is_near || !is_on(self.view, report.host.as_deref(), event) {
+                    continue;
+                }
+                self.left = self.left.saturating_sub(1);
+                let line = self.line(event, false);
+                let about = of_system || names(report, &line.text) || event.row == row;
+                if let Some(words) = undumped::of_line(&line.text).filter(|_| about)
+                    && !told.iter().any(|(known, _)| known == words)
+                {
+                    told.push((words.to_owned(), Some(line.place)));
+                }
+            }
+        }
+        // A signal that writes no core needs no other reason; facts of a host of Linux say nothing of a stop.
+        if told.is_empty() && !of_system {
+            let facts = facts
+                .entry(report.host.clone())
+                .or_insert_with(|| DumpFacts::of(&self.view.case, report.host.as_deref()));
+            told.extend(facts.tell().into_iter().map(|text| (text, None)));
+        }
+        told
+    }
+
     /// What was put in on the host before the first crash of this kind.
-    fn changes(&mut self, report: &CrashReport, first: i64, marks: &[RailMark], devices: &[DeviceEvent]) -> Vec<NearLine> {
+    fn changes(
+        &mut self,
+        report: &CrashReport,
+        first: i64,
+        marks: &[RailMark],
+        devices: &[DeviceEvent],
+    ) -> Vec<NearLine> {
         let table = &self.view.loaded.table;
         let installs = marks.iter().filter(|mark| mark.kind == MarkKind::Install).map(|mark| (mark.time, mark.row));
-        let devices = devices.iter().filter(|event| event.act != DeviceAct::Detached).map(|event| (event.time, event.row));
+        let devices =
+            devices.iter().filter(|event| event.act != DeviceAct::Detached).map(|event| (event.time, event.row));
         let mut found: Vec<(i64, Row)> = installs
             .chain(devices)
             .filter(|(time, row)| {
-                *time < first && first.saturating_sub(*time) <= CHANGES_WITHIN && is_on(self.view, report.host.as_deref(), table.event(*row))
+                *time < first
+                    && first.saturating_sub(*time) <= CHANGES_WITHIN
+                    && is_on(self.view, report.host.as_deref(), table.event(*row))
             })
             .collect();
         found.sort();
@@ -132,6 +187,18 @@ impl Teller<'_> {
         let start = found.len().saturating_sub(CHANGES);
         found.split_off(start).into_iter().map(|(_, row)| self.line(table.event(row), false)).collect()
     }
+}
+
+/// Whether a line names the process that ended.
+fn names(report: &CrashReport, text: &str) -> bool {
+    let pid = report.crash.pid.is_some_and(|pid| {
+        let pid = pid.to_string();
+        text.split(|letter: char| !letter.is_ascii_alphanumeric()).any(|word| word == pid)
+    });
+    pid || report.crash.process.as_deref().is_some_and(|name| {
+        let bare = name.trim_end_matches(".service");
+        bare.len() >= 3 && text.contains(bare)
+    })
 }
 
 /// Whether an event is of a host: by its line, or by the label of its source. Without labels all are of one.
@@ -160,9 +227,13 @@ pub(super) fn tell(view: &CaseView, all: &mut [CrashReport], work: &Work) -> Res
     }
     let marks = view.run(&MarkAnalysis, work)?;
     let devices = view.run(&DeviceAnalysis, work)?;
-    let ends: HashSet<Row> = all.iter().filter_map(|report| report.row).collect();
-    let mut teller =
-        Teller { view, reader: RecordReader::new(view.case.sources.clone()), left: LOOKED_AT_IN_ALL };
+    // The lines that tell of a crash are none before it.
+    let tell = |report: &CrashReport| -> Vec<Row> {
+        let told = report.told_by.iter().filter_map(|place| view.row_of_line(&place.source, place.line));
+        report.row.into_iter().chain(told).collect()
+    };
+    let ends: HashSet<Row> = all.iter().flat_map(tell).collect();
+    let mut teller = Teller { view, reader: RecordReader::new(view.case.sources.clone()), left: LOOKED_AT_IN_ALL };
     let mut firsts: HashMap<OnHost, i64> = HashMap::new();
     for report in all.iter() {
         let Some(time) = report.time else { continue };
@@ -170,6 +241,7 @@ pub(super) fn tell(view: &CaseView, all: &mut [CrashReport], work: &Work) -> Res
         *first = time.min(*first);
     }
     let history = history(view, all, &marks, &devices);
+    let mut facts: HashMap<Option<String>, DumpFacts> = HashMap::new();
     for (report, history) in all.iter_mut().zip(history) {
         work.check()?;
         let first = firsts.get(&(report.host.clone(), report.fingerprint.clone())).copied();
@@ -177,6 +249,7 @@ pub(super) fn tell(view: &CaseView, all: &mut [CrashReport], work: &Work) -> Res
             before: teller.before(report, &ends),
             changes: first.map_or(Vec::new(), |first| teller.changes(report, first, &marks, &devices)),
             history,
+            no_dump: if report.is_mark { teller.no_dump(report, &mut facts) } else { Vec::new() },
         };
     }
     Ok(())
@@ -291,7 +364,8 @@ fn moment(time: i64, view: &CaseView) -> String {
 
 /// Whether they come at equal distances: at least three of them, none off by more than a tenth.
 fn rhythm(times: &[i64]) -> Option<String> {
-    let gaps: Vec<i64> = times.windows(2).filter_map(|pair| Some(pair.get(1)?.saturating_sub(*pair.first()?))).collect();
+    let gaps: Vec<i64> =
+        times.windows(2).filter_map(|pair| Some(pair.get(1)?.saturating_sub(*pair.first()?))).collect();
     let mean = gaps.iter().sum::<i64>().checked_div(i64::try_from(gaps.len()).ok()?)?;
     let near = |gap: &i64| gap.abs_diff(mean) <= (mean / 10).max(2 * SECOND).unsigned_abs();
     (gaps.len() >= 3 && mean >= 10 * SECOND && gaps.iter().all(near))
@@ -308,9 +382,11 @@ fn after_start(view: &CaseView, reports: &[&CrashReport], marks: &[RailMark]) ->
         }
         let (time, host) = (report.time?, report.host.as_deref()?);
         let end = marks.partition_point(|mark| mark.time < time);
-        let start = marks.get(..end)?.iter().rev().find(|mark| {
-            mark.kind == MarkKind::Start && is_on(view, Some(host), table.event(mark.row))
-        })?;
+        let start = marks
+            .get(..end)?
+            .iter()
+            .rev()
+            .find(|mark| mark.kind == MarkKind::Start && is_on(view, Some(host), table.event(mark.row)))?;
         Some(time.saturating_sub(start.time))
     };
     let spans: Vec<i64> = reports.iter().filter_map(since_start).collect();

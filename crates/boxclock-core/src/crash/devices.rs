@@ -148,7 +148,8 @@ mod tests {
         for (line, act, device) in samples {
             assert_eq!(told(line), Some((act, device.to_owned())), "{line}");
         }
-        for line in ["client 10.0.0.4 connected", "card payment 12 removed from the queue", "usb 1-1: reset device", ""] {
+        for line in ["client 10.0.0.4 connected", "card payment 12 removed from the queue", "usb 1-1: reset device", ""]
+        {
             assert_eq!(told(line), None, "{line}");
         }
     }

@@ -349,6 +349,7 @@ pub(super) fn judge(crash: &Crash, frames: &[Frame], class: Class, time: Option<
             continue;
         }
         let base: f64 = match (rank, frame.sure) {
+            _ if frame.is_unloaded && frame.sure != Sure::Guess => 0.9,
             (0, Sure::Certain) if place == 0 => 0.9,
             (0, Sure::Certain) => 0.8,
             (0, Sure::Likely) => 0.7,
@@ -359,6 +360,9 @@ pub(super) fn judge(crash: &Crash, frames: &[Frame], class: Class, time: Option<
         };
         let function = frame.function.as_deref().map_or(String::new(), |function| format!(" {function}"));
         let why = match (rank, place) {
+            _ if frame.is_unloaded => {
+                format!("the stack leads into it (frame {place}), and it had been unloaded by then")
+            }
             (0, 0) => format!("the failing instruction is in its function{function}"),
             (0, _) => format!(
                 "it is first on the stack after frames of system and runtime, with{}",
@@ -373,7 +377,10 @@ pub(super) fn judge(crash: &Crash, frames: &[Frame], class: Class, time: Option<
         }
     }
     for suspect in &mut verdict.suspects {
-        let Some(module) = crash.modules.iter().find(|module| module.name() == suspect.module) else { continue };
+        let Some(module) = crash.modules.iter().chain(&crash.unloaded).find(|module| module.name() == suspect.module)
+        else {
+            continue;
+        };
         if let Some(days) = age_days(module, crash, time).filter(|days| *days > 3 * 365)
             && own(module, crash) != Own::System
         {

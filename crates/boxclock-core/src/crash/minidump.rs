@@ -87,6 +87,7 @@ impl DumpFormat for Minidump {
             machine: None,
             failed: Failed::default(),
             ranges: Vec::new(),
+            stacks: Vec::new(),
             names_left: Cell::new(NAMES_BYTES),
         };
         let wanted = (count as usize).min(limits::MINIDUMP_ENTRIES);
@@ -149,7 +150,11 @@ impl DumpFormat for Minidump {
         let program = crash.modules.iter().find(|module| module.name().to_ascii_lowercase().ends_with(".exe"));
         crash.executable = program.or(crash.modules.first()).map(|module| module.path.clone());
         crash.process = program.or(crash.modules.first()).map(|module| module.name().to_owned());
-        crash.memory = Memory::new(std::mem::take(&mut dump.ranges));
+        // The list of memory repeats the stacks, but not every writer makes one.
+        let mut ranges = std::mem::take(&mut dump.ranges);
+        let listed = Memory::new(ranges.clone());
+        ranges.extend(dump.stacks.iter().filter(|stack| listed.range(stack.start).is_none()));
+        crash.memory = Memory::new(ranges);
         dump.conclude(&mut crash);
         if let Some(more) = crash.trouble.len().checked_sub(TROUBLE).filter(|more| *more > 0) {
             crash.trouble.truncate(TROUBLE);
@@ -180,6 +185,8 @@ struct Dump<'a> {
     machine: Option<Machine>,
     failed: Failed,
     ranges: Vec<Range>,
+    /// The stacks that the list of threads names.
+    stacks: Vec<Range>,
     /// Bytes of names that may still be read.
     names_left: Cell<u64>,
 }
@@ -338,7 +345,7 @@ impl Dump<'_> {
         }
     }
 
-    fn threads(&self, offset: u64, size: u64, crash: &mut Crash) -> Result<(), String> {
+    fn threads(&mut self, offset: u64, size: u64, crash: &mut Crash) -> Result<(), String> {
         let stream = self.stream(offset, size)?;
         let count = stream.u32(0).ok_or_else(|| format!("the list of threads at byte {offset} is cut off"))? as usize;
         crash.thread_count = Some(count);
@@ -351,6 +358,9 @@ impl Dump<'_> {
             };
             let (Some(id), Some(bytes), Some(at)) = (entry.u32(0), entry.u32(40), entry.u32(44)) else { break };
             let registers = self.context(u64::from(at), u64::from(bytes));
+            if let (Some(stack), Some(bytes), Some(place @ 1..)) = (entry.u64(24), entry.u32(32), entry.u32(36)) {
+                self.stacks.push(range(stack, u64::from(bytes), u64::from(place)));
+            }
             crash.threads.push(Thread { id, registers, ..Thread::default() });
         }
         Ok(())

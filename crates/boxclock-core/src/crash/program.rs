@@ -237,16 +237,16 @@ impl Program {
     fn symbols(&self) -> &[Symbol] {
         self.symbols.get_or_init(|| {
             let Some(file) = self.file() else { return Vec::new() };
+            // What the calling conventions of 32-bit Windows add to a name; C++ of these compilers has marks of its own.
+            let decorates =
+                file.format() != object::BinaryFormat::Elf && file.architecture() == object::Architecture::I386;
+            let plain = |name: &str| if decorates { undecorated(name).to_owned() } else { name.to_owned() };
             let mut all: Vec<Symbol> = file
                 .symbols()
                 .chain(file.dynamic_symbols())
                 .filter(|symbol| symbol.kind() == SymbolKind::Text && symbol.is_definition())
                 .filter_map(|symbol| {
-                    Some(Symbol {
-                        address: symbol.address(),
-                        size: symbol.size(),
-                        name: symbol.name().ok()?.to_owned(),
-                    })
+                    Some(Symbol { address: symbol.address(), size: symbol.size(), name: plain(symbol.name().ok()?) })
                 })
                 .filter(|symbol| !symbol.name.is_empty())
                 .collect();
@@ -254,7 +254,7 @@ impl Program {
                 let exported = exports.iter().map(|export| Symbol {
                     address: export.address(),
                     size: 0,
-                    name: String::from_utf8_lossy(export.name()).into_owned(),
+                    name: plain(&String::from_utf8_lossy(export.name())),
                 });
                 if all.is_empty() {
                     all.extend(exported);
@@ -359,8 +359,27 @@ fn go_build_id(file: &object::File<'_>) -> Option<String> {
     data.get(16..16 + size).map(crate::text::hex)
 }
 
+/// A function's name without what 32-bit compilers of Windows put around it: `_name` (cdecl), `_name@8` (stdcall), `@name@8`
+/// (fastcall). Source: the public description of the calling conventions.
+fn undecorated(name: &str) -> &str {
+    if name.starts_with('?') {
+        return name;
+    }
+    let bare = name.strip_prefix(['_', '@']).unwrap_or(name);
+    match bare.rsplit_once('@') {
+        Some((function, bytes)) if !function.is_empty() && bytes.bytes().all(|byte| byte.is_ascii_digit()) => function,
+        _ => bare,
+    }
+}
+
 /// A function's name as its source has it.
 pub(super) fn demangled(name: &str) -> String {
+    // Names nest; the reader of these recurses, so that what is longer than compilers write is left as it is.
+    const MOST: usize = 1024;
+    if name.starts_with('?') && name.len() <= MOST {
+        let told = msvc_demangler::demangle(name, msvc_demangler::DemangleFlags::NAME_ONLY);
+        return told.unwrap_or_else(|_| name.to_owned());
+    }
     // Versions of symbols are no part of the name.
     let name = name.split('@').next().filter(|bare| !bare.is_empty()).unwrap_or(name);
     if let Ok(rust) = rustc_demangle::try_demangle(name) {
@@ -381,6 +400,20 @@ mod tests {
     use super::*;
 
     #[test]
+    fn names_without_what_a_calling_convention_adds() {
+        let samples = [
+            ("_main", "main"),
+            ("_open@8", "open"),
+            ("@fill@4", "fill"),
+            ("__ZN4tank4feedEi", "_ZN4tank4feedEi"),
+            ("feed", "feed"),
+        ];
+        for (name, bare) in samples {
+            assert_eq!(undecorated(name), bare, "{name}");
+        }
+    }
+
+    #[test]
     fn names_as_their_sources_have_them() {
         for (mangled, name) in [
             ("_ZN4tank4feedEi", "tank::feed(int)"),
@@ -388,6 +421,9 @@ mod tests {
             ("main", "main"),
             ("malloc@@GLIBC_2.2.5", "malloc"),
             ("_Znope", "_Znope"),
+            ("?feed@tank@@YAXH@Z", "tank::feed"),
+            ("??1Tank@@UEAA@XZ", "Tank::~Tank"),
+            ("?", "?"),
         ] {
             assert_eq!(demangled(mangled), name, "{mangled}");
         }

@@ -11,12 +11,12 @@ use std::collections::{HashMap, HashSet};
 
 use serde_json::{Map, Value, json};
 
+use super::around::{self, Around, NearLine};
 use super::examine::examine;
 use super::judge::{self, Verdict};
 use super::program::Programs;
 use super::stack::Frame;
 use super::text;
-use super::around::{self, Around, NearLine};
 use super::{Crash, Kind, Module, TimeFrom, told, whose, words};
 use crate::Result;
 use crate::analysis::{Analysis, CaseView, Pieces, Window};
@@ -353,6 +353,10 @@ impl CrashReport {
             "before": self.around.before.iter().map(NearLine::json).collect::<Vec<_>>(),
             "changes": self.around.changes.iter().map(NearLine::json).collect::<Vec<_>>(),
             "history": self.around.history,
+            "no_dump": self.around.no_dump.iter().map(|(text, place)| {
+                let place = place.as_ref().map(|place| json!({"source": place.source, "line": place.line}));
+                json!({"why": text, "place": place})
+            }).collect::<Vec<_>>(),
             "damage": crash.trouble,
             "summary": self.summary,
             "remedies": self.remedies.iter().map(|(what, proves)| json!({"do": what, "proves": proves})).collect::<Vec<_>>(),

@@ -78,6 +78,8 @@ pub struct Frame {
     pub found: Found,
     /// How sure it is.
     pub sure: Sure,
+    /// Whether its module had been unloaded by then.
+    pub is_unloaded: bool,
     /// Whether the system called it to handle a signal: what is behind it was interrupted.
     pub is_signal_handler_return: bool,
 }
@@ -122,7 +124,8 @@ impl Frame {
             (Some(offset), None) => format!("{module} +0x{offset:x}"),
             _ => module.clone(),
         });
-        let behind: Vec<String> = module.into_iter().chain(place).collect();
+        let gone = self.is_unloaded.then(|| "unloaded by then".to_owned());
+        let behind: Vec<String> = module.into_iter().chain(place).chain(gone).collect();
         if !behind.is_empty() {
             text.push_str(&format!(" ({})", behind.join(", ")));
         }
@@ -173,7 +176,15 @@ pub(super) fn address_in_file(module: &Module, address: u64, program: &super::pr
 /// A frame at an address; `lookup` is an address inside the calling instruction.
 pub(super) fn frame_at(crash: &Crash, programs: &mut Programs<'_>, address: u64, lookup: u64) -> Frame {
     let mut frame = Frame { address: Some(address), ..Frame::default() };
-    let Some(module) = crash.module_at(lookup) else { return frame };
+    let Some(module) = crash.module_at(lookup) else {
+        // Code that is gone: where it was is known, its program is another matter.
+        if let Some(module) = crash.unloaded_at(lookup) {
+            frame.module = Some(module.name().to_owned());
+            frame.offset = address.checked_sub(module.base);
+            frame.is_unloaded = true;
+        }
+        return frame;
+    };
     frame.module = Some(module.name().to_owned());
     frame.offset = address.checked_sub(module.base);
     let Some(program) = programs.of(module) else { return frame };

@@ -46,6 +46,97 @@ fn minidump_that_another_program_wrote() {
     assert!(crash.trouble.is_empty(), "{:?}", crash.trouble);
 }
 
+/// Written by the program itself, built for 32 bits, through another implementation of the Windows interfaces.
+#[test]
+fn minidump_of_a_32_bit_program() {
+    let packed = std::fs::read(sample("feeder32.dmp.gz")).unwrap();
+    let mut bytes = Vec::new();
+    std::io::Read::read_to_end(&mut flate2::read::GzDecoder::new(packed.as_slice()), &mut bytes).unwrap();
+    let mut file = tempfile::NamedTempFile::new().unwrap();
+    std::io::Write::write_all(&mut file, &bytes).unwrap();
+    let report = examine(recognise(&bytes).unwrap(), file.path(), &mut Programs::new(&[], None));
+    assert_eq!(report.crash.what.address, Some(0x18));
+    assert_eq!(report.crash.what.access.map(Access::name), Some("read"));
+    let stack: Vec<(&str, u64)> =
+        report.frames.iter().take(4).filter_map(|frame| Some((frame.module.as_deref()?, frame.offset?))).collect();
+    assert_eq!(
+        stack,
+        [("feeder.exe", 0x17E5), ("feeder.exe", 0x1802), ("feeder.exe", 0x138E), ("kernel32.dll", 0x2_93E0)],
+        "the inner and outer function and main, as `objdump -d` has them"
+    );
+}
+
+const ARM_BASE: u64 = 0x1_4000_0000;
+/// Where a module lay that was unloaded.
+const ARM_GONE: u64 = 0x1_8000_0000;
+
+/// A minidump of a process of ARM64 that failed at `instruction`, laid out by hand after the structures of `minidumpapiset.h` and the
+/// `CONTEXT` of that processor in `winnt.h`. Its stack stands in the list of threads only.
+fn arm64_dump(instruction: u64) -> tempfile::NamedTempFile {
+    const STACK: u64 = 0x7F_0000;
+    let mut bytes = vec![0; 0x1000];
+    let mut at = |place: usize, words: &[u32]| {
+        for (index, word) in words.iter().enumerate() {
+            bytes[place + 4 * index..place + 4 * index + 4].copy_from_slice(&word.to_le_bytes());
+        }
+    };
+    let halves = |value: u64| [value as u32, (value >> 32) as u32];
+    let [base, base_high] = halves(ARM_BASE);
+    let ([gone, gone_high], [now, now_high]) = (halves(ARM_GONE), halves(instruction));
+    at(0, &[0x504D_444D, 0xA793, 5, 32, 0, 1_775_961_067, 0, 0]);
+    // Kind, bytes and place of: system, threads, modules, exception, unloaded modules.
+    at(32, &[7, 56, 0x100, 3, 52, 0x140, 4, 112, 0x180, 6, 168, 0x200, 14, 36, 0x900]);
+    at(0x100, &[12, 0x0100_0001, 10, 0, 22000, 2]);
+    // One thread: number, three words, its environment block, then its stack and its context.
+    at(0x140, &[1, 77, 0, 0, 0, 0, 0, STACK as u32, 0, 64, 0x700, 0x390, 0x300]);
+    at(0x180, &[1, base, base_high, 0x1_0000, 0, 1_700_000_000, 0x2C0]);
+    at(0x200, &[77, 0, 0xC000_0005, 0, 0, 0, now, now_high, 2, 0, 1, 0, 0x10, 0]);
+    at(0x200 + 8 + 152, &[0x390, 0x300]);
+    // x29 at 0xF0, x30 at 0xF8, the stack pointer at 0x100, the program counter at 0x108.
+    at(0x300, &[0x0040_000F]);
+    at(0x300 + 0xF0, &[STACK as u32, 0, base + 0x2000, base_high, STACK as u32, 0, now, now_high]);
+    // Frames: the one before, and where it goes on.
+    at(0x700, &[STACK as u32 + 32, 0, base + 0x2800, base_high]);
+    at(0x720, &[0, 0, base + 0x3000, base_high]);
+    at(0x900, &[12, 24, 1, gone, gone_high, 0x1_0000, 0, 1_600_000_000, 0x2E0]);
+    for (place, name) in [(0x2C0, "feeder.exe"), (0x2E0, "bridge.dll")] {
+        let wide: Vec<u8> = name.encode_utf16().flat_map(u16::to_le_bytes).collect();
+        bytes[place] = wide.len() as u8;
+        bytes[place + 4..place + 4 + wide.len()].copy_from_slice(&wide);
+    }
+    let mut file = tempfile::NamedTempFile::new().unwrap();
+    std::io::Write::write_all(&mut file, &bytes).unwrap();
+    file
+}
+
+#[test]
+fn minidump_of_an_arm64_program_is_followed_by_its_frame_pointers() {
+    let file = arm64_dump(ARM_BASE + 0x1234);
+    let format = recognise(b"MDMP\x93\xA7\0\0").unwrap();
+    let report = examine(format, file.path(), &mut Programs::new(&[], None));
+    assert_eq!((report.crash.tid, report.crash.what.address), (Some(77), Some(0x10)), "{:?}", report.crash.trouble);
+    assert_eq!(report.crash.what.access.map(Access::name), Some("write"));
+    let stack: Vec<Option<u64>> = report.frames.iter().map(|frame| frame.offset).collect();
+    assert_eq!(stack, [Some(0x1234), Some(0x2800), Some(0x3000)], "{:?}", report.frames);
+    assert!(report.frames.iter().all(|frame| frame.module.as_deref() == Some("feeder.exe")));
+}
+
+#[test]
+fn a_module_that_was_unloaded_and_called_is_to_blame() {
+    let file = arm64_dump(ARM_GONE + 0x44);
+    let format = recognise(b"MDMP\x93\xA7\0\0").unwrap();
+    let mut report = examine(format, file.path(), &mut Programs::new(&[], None));
+    let stack: Vec<(&str, u64)> =
+        report.frames.iter().filter_map(|frame| Some((frame.module.as_deref()?, frame.offset?))).collect();
+    // Called where nothing is any more: the register that links back has the caller.
+    let called = [("bridge.dll", 0x44), ("feeder.exe", 0x2000), ("feeder.exe", 0x2800), ("feeder.exe", 0x3000)];
+    assert_eq!(stack, called, "{:?}", report.frames);
+    let class = judge::refine(&mut report.crash, &report.frames);
+    let verdict = judge::judge(&report.crash, &report.frames, class, report.crash.time);
+    assert_eq!(verdict.suspects[0].module, "bridge.dll");
+    assert!(verdict.suspects[0].why[0].contains("unloaded by then"), "{:?}", verdict.suspects[0].why);
+}
+
 #[test]
 fn a_dump_cut_off_anywhere_says_so() {
     for name in ["feeder.core", "feeder.dmp"] {

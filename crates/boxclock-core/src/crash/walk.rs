@@ -326,7 +326,7 @@ impl Walker<'_, '_> {
 
     /// Whether an address can be one that a call returns to.
     fn is_code(&self, address: u64) -> bool {
-        let Some(module) = self.crash.module_at(address) else { return false };
+        let Some(module) = self.crash.module_at(address) else { return self.crash.unloaded_at(address).is_some() };
         match self.crash.memory.range(address).and_then(|range| range.executable) {
             Some(executable) => executable,
             // Dumps of Windows do not say what is code: everything in a module may be, but for its head.
@@ -379,7 +379,9 @@ impl Walker<'_, '_> {
     /// what the kernel hands to a program.
     fn is_scanned_for(&mut self, back: u64, machine: Machine) -> bool {
         let in_own_library = self.crash.module_at(back).is_some_and(|module| module.image.is_some());
-        self.is_code(back)
+        // A word that points to where something was is too little.
+        self.crash.module_at(back).is_some()
+            && self.is_code(back)
             && ((!in_own_library && self.is_behind_call(back, machine)) || self.is_end_of_handler(back, machine))
     }
 

@@ -33,6 +33,7 @@ echo '=== timedatectl'; has timedatectl && timedatectl show 2>/dev/null
 echo '=== chrony'; has chronyc && chronyc -n tracking 2>/dev/null
 echo '=== limits'; for f in fs/file-nr fs/file-max kernel/pid_max vm/max_map_count net/core/somaxconn; do [ -f "/proc/sys/$f" ] && echo "$f $(cat /proc/sys/$f)"; done
 for p in /proc/sys/kernel/threads-max; do [ -f "$p" ] && echo "kernel/threads-max $(cat $p)"; done
+echo '=== dumps'; [ -f /proc/sys/kernel/core_pattern ] && echo "pattern $(cat /proc/sys/kernel/core_pattern)"; grep '^Max core file size' /proc/1/limits 2>/dev/null; has systemctl && systemctl show --property=DefaultLimitCORE 2>/dev/null
 echo '=== plug-ins'; for f in /usr/lib/nginx/modules/*.so /usr/lib/*/nginx/modules/*.so /usr/lib/apache2/modules/*.so /usr/lib/postgresql/*/lib/*.so /usr/lib/*/rsyslog/*.so /opt/*/plugins/* /srv/*/plugins/* /var/lib/*/plugins/*; do [ -f "$f" ] && stat -c '%Y %n' "$f"; done
 echo '=== plug-in-owners'; if has dpkg-query; then echo asked; dpkg-query -S /usr/lib/nginx/modules/*.so /usr/lib/*/nginx/modules/*.so /usr/lib/apache2/modules/*.so /usr/lib/postgresql/*/lib/*.so /usr/lib/*/rsyslog/*.so 2>/dev/null; fi
 echo '=== trust-store'; for f in /etc/ssl/certs/ca-certificates.crt /etc/pki/tls/certs/ca-bundle.crt /etc/ssl/ca-bundle.pem; do [ -f "$f" ] && cat "$f" && break; done
@@ -111,6 +112,7 @@ pub fn parse(output: &str, now: i64) -> Facts {
         Some(object([("name", name.replace('/', ".").into()), ("value", number.into()), ("used", used.into())]))
     });
     facts.set("limits", limits.collect());
+    facts.set("dumps", dumps(lines("dumps")));
     let reasons: Vec<&str> = lines("restart").iter().copied().filter(|line| !line.is_empty()).collect();
     facts.set("restart", json!({ "needed": !reasons.is_empty(), "reasons": reasons }));
     let found = parts.iter().filter_map(|(name, lines)| Some((name.strip_prefix("certificate ")?, lines)));
@@ -119,6 +121,15 @@ pub fn parse(output: &str, now: i64) -> Facts {
     mark_known_issuers(&mut found, &certificates("", lines("trust-store").join("\n").as_bytes()));
     facts.set("certificates", found.into());
     facts
+}
+
+/// Where cores of processes go, and how large they may be: `core_pattern` of proc(5), the limit of the first process, which services
+/// inherit, and the service manager's own default.
+fn dumps(lines: &[&str]) -> Value {
+    let pattern = lines.iter().find_map(|line| line.strip_prefix("pattern ")).map(str::trim);
+    let limit = lines.iter().find_map(|line| line.strip_prefix("Max core file size")?.split_whitespace().next());
+    let service = lines.iter().find_map(|line| line.strip_prefix("DefaultLimitCORE=")).map(str::trim);
+    object([("core_pattern", pattern.into()), ("core_limit", limit.into()), ("service_core_limit", service.into())])
 }
 
 fn pairs<'l>(lines: &[&'l str], between: char) -> BTreeMap<&'l str, &'l str> {

@@ -301,6 +301,13 @@ impl View for CrashesView {
         for doubt in &report.verdict.doubts {
             pane.text(&format!("Not provable: {doubt}."));
         }
+        if !report.around.no_dump.is_empty() {
+            pane.heading("why there is no dump");
+            for (text, place) in &report.around.no_dump {
+                let place = place.as_ref().map_or(String::new(), |place| format!(" ({}:{})", place.source, place.line));
+                pane.text(&format!("{text}{place}"));
+            }
+        }
         if !report.around.history.is_empty() {
             pane.heading("with others");
             for told in &report.around.history {
@@ -378,11 +385,15 @@ fn near(cx: &Context, pane: &mut Pane<'_>, heading: &str, lines: &[NearLine]) {
     }
     pane.heading(heading);
     for line in lines {
-        let time = line.time.map_or("no time".to_owned(), |time| {
-            date_time(time, &cx.zone).get(5..19).unwrap_or_default().to_owned()
-        });
+        let time = line
+            .time
+            .map_or("no time".to_owned(), |time| date_time(time, &cx.zone).get(5..19).unwrap_or_default().to_owned());
         let text = format!("{time}  {}", line.text);
-        if line.own { pane.line(&text) } else { pane.faint(&text) }
+        if line.own {
+            pane.text(&text);
+        } else {
+            pane.faint(&text);
+        }
     }
 }
 

@@ -87,6 +87,10 @@ fn page(out: &mut dyn Write, view: &CaseView, report: &CrashReport) -> io::Resul
     if let Some(missing) = report.missing_words() {
         writeln!(out, "  {}", visible(&missing, false))?;
     }
+    for (text, place) in &report.around.no_dump {
+        let place = place.as_ref().map_or(String::new(), |place| format!("  {}:{}", place.source, place.line));
+        writeln!(out, "  no dump: {}{}", visible(text, false), visible(&place, false))?;
+    }
     for told in &report.around.history {
         writeln!(out, "  history: {}", visible(told, false))?;
     }

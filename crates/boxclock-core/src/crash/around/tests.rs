@@ -69,3 +69,22 @@ fn crashes_soon_after_each_start_and_at_equal_distances() {
     assert!(history.contains("one came about every 1d0h"), "{history}");
     assert!(history.contains("each came 5m after the start"), "{history}");
 }
+
+#[test]
+fn why_there_is_no_dump() {
+    let text = "2026-04-12T02:31:07Z pump-ctl systemd[1]: dosingd.service: Main process exited, code=dumped, status=6/ABRT\n\
+                2026-04-12T02:31:08Z pump-ctl systemd-coredump[9]: Resource limits disable core dumping for process 77 (dosingd).\n\
+                2026-04-12T03:31:07Z pump-ctl systemd[1]: feeder.service: Main process exited, code=killed, status=9/KILL\n\
+                2026-04-12T04:31:07Z pump-ctl systemd[1]: tide.service: Main process exited, code=killed, status=11/SEGV\n";
+    let facts = r#"{"version": 1, "gathered": "2026-04-12T06:00:00Z", "from": "live", "dumps": {"core_pattern": "core", "core_limit": "0"}}"#;
+    let case = case(&[("pump-ctl/syslog", text), ("pump-ctl/facts.json", facts)]);
+    let found = case.view().run(&CrashAnalysis, &Work::default()).unwrap();
+    let why = |process: &str| -> String {
+        let report =
+            found.iter().find(|report| report.crash.process.as_deref().is_some_and(|name| name.starts_with(process)));
+        report.unwrap().around.no_dump.iter().map(|(text, _)| text.as_str()).collect::<Vec<_>>().join("; ")
+    };
+    assert!(why("dosingd").contains("the limit for cores"), "{}", why("dosingd"));
+    assert!(why("feeder").contains("ends a process without a core"), "{}", why("feeder"));
+    assert!(why("tide").contains("limit for cores was 0"), "{}", why("tide"));
+}
