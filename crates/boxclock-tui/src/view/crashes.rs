@@ -208,10 +208,10 @@ impl View for CrashesView {
         let columns = Columns::of(width);
         let head = format!(
             "   {}{}{}{}{}",
-            fit("when", columns.time),
-            fit("host", columns.host),
-            fit("what stopped", columns.process),
-            fit("how", columns.what),
+            column("when", columns.time),
+            column("host", columns.host),
+            column("what stopped", columns.process),
+            column("how", columns.what),
             fit("first suspect", columns.suspect)
         );
         let mut lines = self.strip(cx, width);
@@ -314,7 +314,7 @@ impl View for CrashesView {
                 pane.text(told);
             }
         }
-        near(cx, pane, "put in before the first of its kind", &report.around.changes);
+        near(cx, pane, "changes before the first one", &report.around.changes);
         near(cx, pane, "the last lines before it", &report.around.before);
         if let Some(missing) = report.missing_words() {
             pane.faint(&missing);
