@@ -46,9 +46,11 @@ mod printed_trace;
 mod proxy_access;
 mod rfc3164;
 mod rfc5424;
+mod samba_log;
 mod script_log;
 mod server_text;
 mod servicing_log;
+mod slow_queries;
 mod tagged_client_log;
 mod w3c_extended;
 mod word;
@@ -60,7 +62,7 @@ pub use own::{OwnFormat, load_own};
 mod tests;
 
 /// All text formats, the most particular first: of equally good ones the detector takes the first.
-pub static LINE_FORMATS: [&dyn LineFormat; 31] = [
+pub static LINE_FORMATS: [&dyn LineFormat; 33] = [
     &rfc5424::Rfc5424,
     &dpkg::Dpkg,
     &apt::AptHistory,
@@ -81,6 +83,8 @@ pub static LINE_FORMATS: [&dyn LineFormat; 31] = [
     &proxy_access::ProxyAccess,
     &script_log::ScriptLog,
     &npm_log::NpmLog,
+    &samba_log::SambaLog,
+    &slow_queries::SlowQueries,
     &journal_json::JournalJson,
     &json_lines::JsonLines,
     &logfmt::Logfmt,
@@ -222,6 +226,11 @@ pub trait LineFormat: Sync {
 
     /// Whether lines of other programs, without time but with a name and a level, stand between its records as events of their own.
     fn takes_named_trouble(&self) -> bool {
+        false
+    }
+
+    /// Whether a line that starts no record is one that was torn: cut off, or with another written into it.
+    fn is_torn(&self, _line: &[u8]) -> bool {
         false
     }
 

@@ -167,6 +167,8 @@ struct Builder<'a> {
     out_of_range: u64,
     long_lines: u64,
     first_out_of_range: u64,
+    /// Records that are not whole, and the byte at which the first of them starts.
+    torn: (u64, u64),
 }
 
 impl<'a> Builder<'a> {
@@ -199,6 +201,7 @@ impl<'a> Builder<'a> {
             out_of_range: 0,
             long_lines: 0,
             first_out_of_range: 0,
+            torn: (0, 0),
         }
     }
 
@@ -251,6 +254,10 @@ impl<'a> Builder<'a> {
             }
             None => {
                 self.segment.attached_lines += 1;
+                if self.detected.format.is_torn(line) {
+                    let (count, first) = self.torn;
+                    self.torn = (count + 1, if count == 0 { self.base + pos as u64 } else { first });
+                }
                 if let Some(last) = self.segment.flags.last_mut() {
                     *last |= flag::MULTILINE;
                 }
@@ -463,6 +470,12 @@ impl<'a> Builder<'a> {
             self.chunk.trouble.push(Trouble::note(format!(
                 "{} times outside the years 1678 to 2261, the first at byte {}: taken from the event before",
                 self.out_of_range, self.first_out_of_range
+            )));
+        }
+        if let (count @ 1.., first) = self.torn {
+            let lines = if count == 1 { "1 record is".to_owned() } else { format!("{count} records are") };
+            self.chunk.trouble.push(Trouble::note(format!(
+                "{lines} not whole, the first at byte {first}: kept with the event before"
             )));
         }
         self.chunk.bytes = bytes;

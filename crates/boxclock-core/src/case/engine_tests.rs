@@ -122,6 +122,20 @@ fn encodings_without_marks() {
 }
 
 #[test]
+fn records_that_were_torn_are_named() {
+    let whole = br#"{"time":"2026-04-12T02:31:07Z","level":"info","message":"fed"}"#;
+    let text = [&whole[..], b"\n{\"time\":\"2026-04-12T02:31:08Z\",\"mess\n", whole, b"\n", &whole[..30]].concat();
+    let opened = open(&[("dosing.json", &text)], NOW, Options::default());
+    assert_eq!(opened.list().len(), 2);
+    let trouble: Vec<&str> = opened.loaded.reports[0].trouble.iter().map(|trouble| trouble.text.as_str()).collect();
+    let first = whole.len() + 1;
+    assert_eq!(trouble, [format!("2 records are not whole, the first at byte {first}: kept with the event before")]);
+    let good = [&whole[..], b"\n  at Tank.feed(Tank.java:7)\n", whole, b"\n"].concat();
+    let opened = open(&[("dosing.json", &good)], NOW, Options::default());
+    assert!(opened.loaded.reports[0].trouble.is_empty(), "{:?}", opened.loaded.reports[0].trouble);
+}
+
+#[test]
 fn lone_carriage_returns_and_mixed_text() {
     let opened = open(&[("mac.log", b"2026-04-12 02:31:07 one\r2026-04-12 02:31:08 two\r")], NOW, Options::default());
     assert_eq!(opened.list().len(), 2);

@@ -33,7 +33,7 @@ use crate::text::hex;
 use crate::{limits, platform};
 
 /// Changes when segments are built differently from the same records.
-const VERSION: u32 = 5;
+const VERSION: u32 = 6;
 
 /// What a segment is besides its columns.
 #[derive(Serialize, Deserialize)]

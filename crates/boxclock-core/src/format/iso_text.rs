@@ -18,7 +18,7 @@ use std::borrow::Cow;
 use serde_json::Value;
 
 use super::server_text::server_word;
-use super::word::{number, skip_blanks};
+use super::word::{level_pair, number, skip_blanks};
 use super::{Fit, Head, Hint, LineFormat, Record, Settled, record_from_head};
 use crate::clock::forms::{self, DateOrder, Evidence};
 use crate::clock::scan::{self, Civil};
@@ -106,7 +106,8 @@ impl LineFormat for IsoText {
     fn head<'a>(&self, line: &'a [u8], hint: Hint) -> Option<Head<'a>> {
         let (civil, parts) = parse(line, hint)?;
         let component = parts.logger.or(parts.bracketed).unwrap_or_default();
-        let (severity, severity_text) = parts.level.unwrap_or((Severity::NONE, b""));
+        let level = parts.level.or_else(|| level_pair(line.get(parts.body..)?));
+        let (severity, severity_text) = level.unwrap_or((Severity::NONE, b""));
         Some(Head {
             stamp: civil.stamp(),
             severity,
@@ -120,7 +121,7 @@ impl LineFormat for IsoText {
     }
 
     fn version(&self) -> u32 {
-        5
+        6
     }
 
     fn record(&self, text: &str, hint: Hint) -> Record {

@@ -235,6 +235,10 @@ impl LineFormat for JsonLines {
         "json-lines"
     }
 
+    fn is_torn(&self, line: &[u8]) -> bool {
+        line.starts_with(b"{\"") && find(line).is_none()
+    }
+
     fn head<'a>(&self, line: &'a [u8], _: Hint) -> Option<Head<'a>> {
         let found = find(line)?;
         let (severity, severity_text) = severity(&found);

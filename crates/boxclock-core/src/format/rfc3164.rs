@@ -9,7 +9,7 @@ use std::borrow::Cow;
 
 use serde_json::Value;
 
-use super::word::{facility_name, is_facility, priority, skip_blanks, syslog_tag, token};
+use super::word::{facility_name, is_facility, level_pair, priority, skip_blanks, syslog_tag, token};
 use super::{Fit, Head, Hint, LineFormat, Record, record_from_head};
 use crate::clock::{Civil, scan};
 use crate::code::Platform;
@@ -91,6 +91,11 @@ impl LineFormat for Rfc3164 {
         {
             (severity, severity_text, body) = (level, text, end);
         }
+        if severity == Severity::NONE
+            && let Some(level) = line.get(body..).and_then(level_pair)
+        {
+            (severity, severity_text) = level;
+        }
         // An RFC 3339 time also starts many application logs; a host and a tag make it syslog.
         let looks_like_syslog = !host.is_empty() && !tag.is_empty() && Severity::from_long_word(host).is_none();
         if iso && !looks_like_syslog && hint & ISO_TIMES == 0 {
@@ -142,7 +147,7 @@ impl LineFormat for Rfc3164 {
     }
 
     fn version(&self) -> u32 {
-        2
+        3
     }
 }
 

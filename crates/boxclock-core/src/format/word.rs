@@ -1,5 +1,11 @@
 //! Small scanning steps that several text formats share.
 
+use std::sync::LazyLock;
+
+use memchr::memmem::Finder;
+
+use crate::severity::Severity;
+
 /// The number that `text` is, if it is only digits and fits.
 pub(super) fn number(text: &[u8]) -> Option<u32> {
     if text.is_empty() || text.len() > 10 {
@@ -27,6 +33,36 @@ pub(super) fn token(line: &[u8], at: usize) -> (&[u8], usize) {
 pub(super) fn skip_blanks(line: &[u8], at: usize) -> usize {
     let rest = line.get(at..).unwrap_or_default();
     at + rest.iter().take_while(|byte| matches!(byte, b' ' | b'\t')).count()
+}
+
+/// A level that a message has among its own pairs, `level=error`, `lvl="warn"`: the severity and the word. A pair that stands alone
+/// among words ("log level=debug now") is none: another must stand beside it.
+pub(super) fn level_pair(body: &[u8]) -> Option<(Severity, &[u8])> {
+    static NAMES: LazyLock<[Finder<'static>; 3]> =
+        LazyLock::new(|| [Finder::new("level="), Finder::new("lvl="), Finder::new("severity=")]);
+    // Pairs that a logger puts in stand in front.
+    const LOOKED_AT: usize = 400;
+    let body = body.get(..LOOKED_AT).unwrap_or(body);
+    let is_pair = |token: &[u8]| {
+        let name = token.iter().position(|byte| *byte == b'=').and_then(|at| token.get(..at)).unwrap_or_default();
+        !name.is_empty() && name.iter().all(|byte| byte.is_ascii_alphanumeric() || matches!(byte, b'_' | b'.' | b'-'))
+    };
+    NAMES.iter().find_map(|name| {
+        let at = name.find(body)?;
+        let before = body.get(..at)?;
+        if !before.is_empty() && !before.ends_with(b" ") {
+            return None;
+        }
+        let value = body.get(at + name.needle().len()..)?;
+        let value = value.strip_prefix(b"\"").unwrap_or(value);
+        let length = value.iter().position(|byte| !byte.is_ascii_alphabetic()).unwrap_or(value.len());
+        let word = value.get(..length)?;
+        let behind = value.get(length..)?;
+        let behind = behind.strip_prefix(b"\"").unwrap_or(behind).strip_prefix(b" ").unwrap_or_default();
+        let pair_before = before.trim_ascii_end().rsplit(|byte| *byte == b' ').next().is_some_and(is_pair);
+        let beside = is_pair(token(behind, 0).0) || pair_before;
+        Severity::from_word(word).filter(|_| beside).map(|severity| (severity, word))
+    })
 }
 
 /// A syslog priority `<0>` to `<191>` at the start of a line, its text, and where it ends (RFC 3164, 4.1.1).
@@ -88,4 +124,27 @@ pub(super) fn syslog_tag(line: &[u8], at: usize) -> Option<(&[u8], Option<u32>, 
         end += 1;
     }
     Some((name, pid, at + end))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn levels_among_pairs() {
+        for (body, word) in [
+            (r#"time="2026-04-12T02:31:07Z" level=error msg="refused""#, "error"),
+            ("tank 4 lvl=warn msg=low", "warn"),
+            (r#"level="info" module=feed"#, "info"),
+            ("seq=4 severity=CRITICAL", "CRITICAL"),
+        ] {
+            let found = level_pair(body.as_bytes()).map(|(_, word)| String::from_utf8_lossy(word).into_owned());
+            assert_eq!(found.as_deref(), Some(word), "{body}");
+        }
+        for body in
+            ["log level=debug now", "set level=5 gain=2", "log_level=debug a=b", "level=", "", "sealevel=error a=b"]
+        {
+            assert_eq!(level_pair(body.as_bytes()), None, "{body}");
+        }
+    }
 }
