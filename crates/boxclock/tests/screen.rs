@@ -319,7 +319,7 @@ fn crashes_and_installs_lead_to_their_lines() {
     terminal.see(&["41\u{a0}408 events"]);
     // From the list to the line before the crash, and back.
     terminal.keys(&["6"]);
-    terminal.see(&["first suspect", "twbridge.sys", "serbridge.dll", "what to do"]);
+    terminal.see(&["first suspect", "twbridge.sys", "serbridge.dll", "the last lines before it"]);
     terminal.keys(&["j", "j"]);
     terminal.see(&["The system on keeper-desk", "DRIVER_IRQL_NOT_LESS_OR_EQUAL", "3 of 3"]);
     terminal.keys(&["e"]);

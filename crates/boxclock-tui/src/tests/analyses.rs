@@ -34,8 +34,9 @@ fn screen() -> Screen {
 #[test]
 fn a_crash_is_one_row_with_its_page_and_leads_to_what_was_before_it() {
     let mut screen = screen();
-    let drawn = screen.draw(160, 70);
-    for part in ["what stopped", "dosingd", "SIGSEGV", "0x18, near null", "suspects", "There is no dump", "told by"] {
+    let drawn = screen.draw(160, 110);
+    let parts = ["what stopped", "dosingd", "SIGSEGV", "0x18, near null", "suspects", "There is no dump", "told by"];
+    for part in parts.into_iter().chain(["the last lines before it", "what to do"]) {
         assert!(drawn.contains(part), "lacks {part:?}:\n{drawn}");
     }
     assert_eq!(drawn.matches("SIGSEGV").count(), 2, "one crash, in the list and on its page:\n{drawn}");

@@ -301,6 +301,14 @@ impl View for CrashesView {
         for doubt in &report.verdict.doubts {
             pane.text(&format!("Not provable: {doubt}."));
         }
+        near(cx, pane, "the last lines before it", &report.around.before);
+        if !report.remedies.is_empty() {
+            pane.heading("what to do");
+            for (what, proves) in &report.remedies {
+                pane.text(what);
+                pane.faint(proves);
+            }
+        }
         if !report.around.no_dump.is_empty() {
             pane.heading("why there is no dump");
             for (text, place) in &report.around.no_dump {
@@ -315,7 +323,6 @@ impl View for CrashesView {
             }
         }
         near(cx, pane, "changes before the first one", &report.around.changes);
-        near(cx, pane, "the last lines before it", &report.around.before);
         if let Some(missing) = report.missing_words() {
             pane.faint(&missing);
         }
@@ -357,13 +364,6 @@ impl View for CrashesView {
         }
         for damage in &report.crash.trouble {
             pane.text(&format!("damage: {damage}"));
-        }
-        if !report.remedies.is_empty() {
-            pane.heading("what to do");
-            for (what, proves) in &report.remedies {
-                pane.text(what);
-                pane.faint(proves);
-            }
         }
         pane.gap();
         pane.facts("source", &report.place.source);
