@@ -15,7 +15,6 @@ use crate::format::Record;
 use crate::{Error, Result};
 
 mod around;
-pub mod devices;
 mod elf_core;
 mod elf_image;
 mod examine;
@@ -31,6 +30,7 @@ mod modules;
 mod program;
 mod report;
 mod signal;
+mod signs;
 pub mod stability;
 mod stack;
 mod symbols_only;

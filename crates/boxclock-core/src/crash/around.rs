@@ -5,8 +5,9 @@ use std::collections::{BTreeSet, HashMap, HashSet};
 
 use serde_json::{Value, json};
 
-use super::devices::{DeviceAct, DeviceAnalysis, DeviceEvent};
 use super::report::{CrashPlace, CrashReport, same_name};
+use super::signs::{Sign, What};
+use super::stack::Frame;
 use super::undumped::{self, DumpFacts};
 use super::{Kind, judge};
 use crate::Result;
@@ -19,7 +20,7 @@ use crate::work::Work;
 
 /// Lines of the process, and of its host, that are told.
 const LINES: usize = 4;
-/// Events before a crash that are looked through for them, and of all crashes together.
+/// Events before a crash that are looked through for them, and before all crashes together: each has the same share.
 const LOOKED_AT: usize = 100_000;
 const LOOKED_AT_IN_ALL: usize = 10_000_000;
 /// How long before a crash its last lines may be.
@@ -27,8 +28,8 @@ const LINES_WITHIN: i64 = DAY;
 /// How long before the first of its kind a change may be, and how many are told.
 const CHANGES_WITHIN: i64 = 14 * DAY;
 const CHANGES: usize = 5;
-/// Events on either side of a crash that may say what became of its dump.
-const NEAR_DUMP: usize = 60;
+/// How far from a crash a line may be that says what became of its dump.
+const NEAR_DUMP: i64 = 2 * MINUTE;
 /// Characters of a line that are kept.
 const LINE_CHARS: usize = 300;
 
@@ -73,8 +74,11 @@ pub struct Around {
 struct Teller<'a> {
     view: &'a CaseView,
     reader: RecordReader,
-    /// Events that may still be looked through.
-    left: usize,
+    marks: &'a [RailMark],
+    signs: &'a [Sign],
+    /// Events before one crash that are looked through.
+    looked_at: usize,
+    facts: HashMap<Option<String>, DumpFacts>,
 }
 
 impl Teller<'_> {
@@ -100,10 +104,12 @@ impl Teller<'_> {
         // A dump is dated by its own time or that of its file; the lines before it are found by that time.
         let place = if event.time().is_some() { table.place_of(row) } else { table.place_of_time(at) };
         let (mut own, mut near) = (Vec::new(), Vec::new());
-        for place in (0..place).rev().take(LOOKED_AT.min(self.left)) {
-            self.left = self.left.saturating_sub(1);
+        // A system that stopped wrote nothing under its own name.
+        let wanted = if report.crash.what.kind == Kind::Stop { 0 } else { LINES };
+        for place in (0..place).rev().take(self.looked_at) {
             let Some(event) = table.at(place) else { break };
-            if event.time().is_some_and(|time| at.saturating_sub(time) > LINES_WITHIN) || own.len() >= LINES {
+            let is_enough = own.len() >= wanted && (wanted > 0 || near.len() >= LINES);
+            if event.time().is_some_and(|time| at.saturating_sub(time) > LINES_WITHIN) || is_enough {
                 break;
             }
             if event.flags() & flag::DUMP != 0
@@ -125,55 +131,41 @@ impl Teller<'_> {
     }
 
     /// Why there is no dump of a crash.
-    fn no_dump(
-        &mut self,
-        report: &CrashReport,
-        facts: &mut HashMap<Option<String>, DumpFacts>,
-    ) -> Vec<(String, Option<CrashPlace>)> {
+    fn no_dump(&mut self, report: &CrashReport) -> Vec<(String, Option<CrashPlace>)> {
         let table = &self.view.loaded.table;
         let mut told: Vec<(String, Option<CrashPlace>)> = Vec::new();
         told.extend(undumped::of_kind(report).map(|text| (text, None)));
         let of_system = report.crash.what.kind == Kind::Stop;
-        if let (Some(row), Some(at)) = (report.row, report.time) {
-            let place = table.place_of(row);
-            for place in place.saturating_sub(NEAR_DUMP)..=place.saturating_add(NEAR_DUMP) {
-                let Some(event) = table.at(place) else { break };
-                let is_near = event.time().is_some_and(|time| time.abs_diff(at) <= (2 * MINUTE).unsigned_abs());
-                if self.left == 0 || !is_near || !is_on(self.view, report.host.as_deref(), event) {
-                    continue;
-                }
-                self.left = self.left.saturating_sub(1);
-                let line = self.line(event, false);
-                let about = of_system || names(report, &line.text) || event.row == row;
-                if let Some(words) = undumped::of_line(&line.text).filter(|_| about)
-                    && !told.iter().any(|(known, _)| known == words)
-                {
-                    told.push((words.to_owned(), Some(line.place)));
-                }
+        let (signs, at) = (self.signs, report.time.unwrap_or_default());
+        let start = signs.partition_point(|sign| sign.time < at.saturating_sub(NEAR_DUMP));
+        let near = signs.iter().skip(start).take_while(|sign| sign.time <= at.saturating_add(NEAR_DUMP));
+        for sign in near.filter(|sign| sign.what == What::NoDump) {
+            let event = table.event(sign.row);
+            if told.iter().any(|(known, _)| *known == sign.subject) || !is_on(self.view, report.host.as_deref(), event)
+            {
+                continue;
+            }
+            let line = self.line(event, false);
+            if of_system || report.row == Some(sign.row) || names(report, &line.text) {
+                told.push((sign.subject.clone(), Some(line.place)));
             }
         }
         // A signal that writes no core needs no other reason; facts of a host of Linux say nothing of a stop.
         if told.is_empty() && !of_system {
-            let facts = facts
-                .entry(report.host.clone())
-                .or_insert_with(|| DumpFacts::of(&self.view.case, report.host.as_deref()));
+            let of_host = || DumpFacts::of(&self.view.case, report.host.as_deref());
+            let facts = self.facts.entry(report.host.clone()).or_insert_with(of_host);
             told.extend(facts.tell().into_iter().map(|text| (text, None)));
         }
         told
     }
 
     /// What was put in on the host before the first crash of this kind.
-    fn changes(
-        &mut self,
-        report: &CrashReport,
-        first: i64,
-        marks: &[RailMark],
-        devices: &[DeviceEvent],
-    ) -> Vec<NearLine> {
+    fn changes(&mut self, report: &CrashReport, first: i64) -> Vec<NearLine> {
         let table = &self.view.loaded.table;
-        let installs = marks.iter().filter(|mark| mark.kind == MarkKind::Install).map(|mark| (mark.time, mark.row));
-        let devices =
-            devices.iter().filter(|event| event.act != DeviceAct::Detached).map(|event| (event.time, event.row));
+        let installs = self.marks.iter().filter(|mark| mark.kind == MarkKind::Install);
+        let installs = installs.map(|mark| (mark.time, mark.row));
+        let devices = self.signs.iter().filter(|sign| matches!(sign.what, What::Attached | What::Driver));
+        let devices = devices.map(|sign| (sign.time, sign.row));
         let mut found: Vec<(i64, Row)> = installs
             .chain(devices)
             .filter(|(time, row)| {
@@ -221,68 +213,73 @@ fn is_of(report: &CrashReport, event: EventRef<'_>) -> bool {
 }
 
 /// Tells what stands around each crash. Those of one kind have one fingerprint.
-pub(super) fn tell(view: &CaseView, all: &mut [CrashReport], work: &Work) -> Result<()> {
+pub(super) fn tell(view: &CaseView, all: &mut [CrashReport], signs: &[Sign], work: &Work) -> Result<()> {
     if all.is_empty() {
         return Ok(());
     }
     let marks = view.run(&MarkAnalysis, work)?;
-    let devices = view.run(&DeviceAnalysis, work)?;
     // The lines that tell of a crash are none before it.
     let tell = |report: &CrashReport| -> Vec<Row> {
         let told = report.told_by.iter().filter_map(|place| view.row_of_line(&place.source, place.line));
         report.row.into_iter().chain(told).collect()
     };
     let ends: HashSet<Row> = all.iter().flat_map(tell).collect();
-    let mut teller = Teller { view, reader: RecordReader::new(view.case.sources.clone()), left: LOOKED_AT_IN_ALL };
+    let mut teller = Teller {
+        view,
+        reader: RecordReader::new(view.case.sources.clone()),
+        marks: &marks,
+        signs,
+        looked_at: LOOKED_AT.min(LOOKED_AT_IN_ALL / all.len().max(1)),
+        facts: HashMap::new(),
+    };
     let mut firsts: HashMap<OnHost, i64> = HashMap::new();
     for report in all.iter() {
         let Some(time) = report.time else { continue };
         let first = firsts.entry((report.host.clone(), report.fingerprint.clone())).or_insert(time);
         *first = time.min(*first);
     }
-    let history = history(view, all, &marks, &devices);
-    let mut facts: HashMap<Option<String>, DumpFacts> = HashMap::new();
+    let history = history(view, all, &marks, signs);
     for (report, history) in all.iter_mut().zip(history) {
         work.check()?;
         let first = firsts.get(&(report.host.clone(), report.fingerprint.clone())).copied();
         report.around = Around {
             before: teller.before(report, &ends),
-            changes: first.map_or(Vec::new(), |first| teller.changes(report, first, &marks, &devices)),
+            changes: first.map_or(Vec::new(), |first| teller.changes(report, first)),
             history,
-            no_dump: if report.is_mark { teller.no_dump(report, &mut facts) } else { Vec::new() },
+            no_dump: if report.is_mark { teller.no_dump(report) } else { Vec::new() },
         };
     }
     Ok(())
 }
 
 /// What each has in common with others.
-fn history(view: &CaseView, all: &[CrashReport], marks: &[RailMark], devices: &[DeviceEvent]) -> Vec<Vec<String>> {
-    let mut of_kind: HashMap<&str, Vec<usize>> = HashMap::new();
-    for (index, report) in all.iter().enumerate() {
-        of_kind.entry(&report.fingerprint).or_default().push(index);
+fn history(view: &CaseView, all: &[CrashReport], marks: &[RailMark], signs: &[Sign]) -> Vec<Vec<String>> {
+    let mut of_kind: HashMap<&str, Vec<&CrashReport>> = HashMap::new();
+    for report in all {
+        of_kind.entry(&report.fingerprint).or_default().push(report);
     }
     let kinds: HashMap<&str, Vec<String>> =
-        of_kind.iter().map(|(print, of)| (*print, of_one_kind(view, all, of, marks, devices))).collect();
+        of_kind.iter().map(|(print, of)| (*print, of_one_kind(view, of, marks, signs))).collect();
     let culprits = culprits(all);
-    all.iter()
-        .map(|report| {
-            let mut told = kinds.get(report.fingerprint.as_str()).cloned().unwrap_or_default();
-            let module = report.verdict.suspects.first().and_then(|first| {
-                let key = (report.host.clone(), first.module.clone());
-                culprits.get(&key).map(|(of, kinds, in_all)| (first.module.clone(), *of, *kinds, *in_all))
-            });
-            // Of one kind they have one stack; that a module is in several kinds says more.
-            if let Some((module, of, kinds, in_all)) = module.filter(|(_, _, kinds, _)| *kinds > 1) {
-                told.push(format!(
-                    "{module} is on the stack of {of} of the {in_all} crashes of this host that have one, in {kinds} kinds of failure"
-                ));
-            }
-            told
-        })
-        .collect()
+    let tell = |report: &CrashReport| {
+        let mut told = kinds.get(report.fingerprint.as_str()).cloned().unwrap_or_default();
+        let suspect = report.verdict.suspects.first();
+        let key = suspect.map(|first| (report.host.clone(), first.module.clone()));
+        // Of one kind they have one stack; that a module is in several kinds says more.
+        if let Some((key, (of, kinds, in_all))) = key.and_then(|key| culprits.get_key_value(&key))
+            && *kinds > 1
+        {
+            told.push(format!(
+                "{} is on the stack of {of} of the {in_all} crashes of this host that have one, in {kinds} kinds of failure",
+                key.1
+            ));
+        }
+        told
+    };
+    all.iter().map(tell).collect()
 }
 
-/// A module of a host.
+/// A host, and a module or kind of crash on it.
 type OnHost = (Option<String>, String);
 
 /// By host and module: on the stacks of how many crashes it is, in how many kinds, and how many crashes of that host have a stack.
@@ -312,14 +309,7 @@ fn culprits(all: &[CrashReport]) -> HashMap<OnHost, (usize, usize, usize)> {
 }
 
 /// What crashes of one kind have in common.
-fn of_one_kind(
-    view: &CaseView,
-    all: &[CrashReport],
-    of: &[usize],
-    marks: &[RailMark],
-    devices: &[DeviceEvent],
-) -> Vec<String> {
-    let reports: Vec<&CrashReport> = of.iter().filter_map(|index| all.get(*index)).collect();
+fn of_one_kind(view: &CaseView, reports: &[&CrashReport], marks: &[RailMark], signs: &[Sign]) -> Vec<String> {
     let mut told = Vec::new();
     if reports.len() < 2 {
         return told;
@@ -341,9 +331,12 @@ fn of_one_kind(
         told.push(format!("it happened {count} times{on}, first at {first}, last at {last}"));
     }
     told.extend(rhythm(&times));
-    let stacks = reports.iter().filter(|report| !report.frames.is_empty()).count();
-    if stacks > 1 {
-        told.push(format!("{stacks} of them have the same stack"));
+    // One kind are those that are alike in their innermost frames; the whole stack says more.
+    let of_stack = |report: &&CrashReport| -> Vec<String> { report.frames.iter().map(Frame::text).collect() };
+    let stacks: Vec<Vec<String>> = reports.iter().map(of_stack).filter(|stack| !stack.is_empty()).collect();
+    let same = stacks.iter().filter(|stack| Some(*stack) == stacks.first()).count();
+    if same > 1 && same == stacks.len() {
+        told.push(format!("{same} of them have the very same stack"));
     }
     let addresses: Vec<u64> = reports.iter().filter_map(|report| report.crash.what.address).collect();
     if let Some(first) = addresses.first()
@@ -352,8 +345,8 @@ fn of_one_kind(
     {
         told.push(format!("{} of them touched the same address, 0x{first:x}", addresses.len()));
     }
-    told.extend(after_start(view, &reports, marks));
-    told.extend(while_attached(view, &reports, devices));
+    told.extend(after_start(view, reports, marks));
+    told.extend(while_attached(view, reports, signs));
     told
 }
 
@@ -401,7 +394,7 @@ fn after_start(view: &CaseView, reports: &[&CrashReport], marks: &[RailMark]) ->
 }
 
 /// Devices that were there at each of them, and else for the smaller part of the time.
-fn while_attached(view: &CaseView, reports: &[&CrashReport], devices: &[DeviceEvent]) -> Vec<String> {
+fn while_attached(view: &CaseView, reports: &[&CrashReport], signs: &[Sign]) -> Vec<String> {
     const MOST_DEVICES: usize = 2;
     let table = &view.loaded.table;
     let host = reports.first().and_then(|report| report.host.as_deref());
@@ -409,10 +402,10 @@ fn while_attached(view: &CaseView, reports: &[&CrashReport], devices: &[DeviceEv
     if times.len() < 2 || reports.iter().any(|report| report.host.as_deref() != host) {
         return Vec::new();
     }
-    let mut acts: HashMap<&str, Vec<(i64, DeviceAct)>> = HashMap::new();
-    for event in devices {
-        if event.act != DeviceAct::Driver && is_on(view, host, table.event(event.row)) {
-            acts.entry(&event.device).or_default().push((event.time, event.act));
+    let mut acts: HashMap<&str, Vec<(i64, What)>> = HashMap::new();
+    for sign in signs.iter().filter(|sign| matches!(sign.what, What::Attached | What::Detached)) {
+        if is_on(view, host, table.event(sign.row)) {
+            acts.entry(&sign.subject).or_default().push((sign.time, sign.what));
         }
     }
     let Some((first, last)) = span_of(view, host) else { return Vec::new() };
@@ -434,14 +427,14 @@ fn while_attached(view: &CaseView, reports: &[&CrashReport], devices: &[DeviceEv
 }
 
 /// When a device was there: what is detached first was there from the beginning.
-fn attached(acts: &[(i64, DeviceAct)], first: i64, last: i64) -> Vec<(i64, i64)> {
+fn attached(acts: &[(i64, What)], first: i64, last: i64) -> Vec<(i64, i64)> {
     let mut spans = Vec::new();
-    let mut since = acts.first().filter(|(_, act)| *act == DeviceAct::Detached).map(|_| first);
-    for (time, act) in acts {
-        match act {
-            DeviceAct::Attached => since = since.or(Some(*time)),
-            DeviceAct::Detached => spans.extend(since.take().map(|since| (since, *time))),
-            DeviceAct::Driver => {}
+    let mut since = acts.first().filter(|(_, what)| *what == What::Detached).map(|_| first);
+    for (time, what) in acts {
+        if *what == What::Attached {
+            since = since.or(Some(*time));
+        } else {
+            spans.extend(since.take().map(|since| (since, *time)));
         }
     }
     spans.extend(since.map(|since| (since, last)));

@@ -254,7 +254,7 @@ impl Program {
                 let exported = exports.iter().map(|export| Symbol {
                     address: export.address(),
                     size: 0,
-                    name: plain(&String::from_utf8_lossy(export.name())),
+                    name: String::from_utf8_lossy(export.name()).into_owned(),
                 });
                 if all.is_empty() {
                     all.extend(exported);

@@ -9,12 +9,14 @@
 
 use std::collections::{HashMap, HashSet};
 
+use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value, json};
 
 use super::around::{self, Around, NearLine};
 use super::examine::examine;
 use super::judge::{self, Verdict};
 use super::program::Programs;
+use super::signs::{self, SignPiece};
 use super::stack::Frame;
 use super::text;
 use super::{Crash, Kind, Module, TimeFrom, told, whose, words};
@@ -73,36 +75,49 @@ pub struct CrashReport {
     pub around: Around,
 }
 
+/// What one segment says of crashes.
+#[derive(Default, Serialize, Deserialize)]
+pub struct CrashPiece {
+    /// Events in which the report of a crash may begin.
+    beginnings: Vec<u16>,
+    /// Lines that matter around one.
+    signs: SignPiece,
+}
+
 /// Finds and judges all crashes, in order of time.
 #[derive(Clone, Copy, Debug)]
 pub struct CrashAnalysis;
 
 impl Analysis for CrashAnalysis {
     const NAME: &'static str = "crashes";
-    const VERSION: u32 = 1;
-    /// Events in which the report of a crash may begin.
-    type Piece = Vec<u16>;
+    const VERSION: u32 = 2;
+    type Piece = CrashPiece;
     type Found = Vec<CrashReport>;
 
-    fn window(&self, piece: &mut Vec<u16>, window: &Window<'_>) {
+    fn window(&self, piece: &mut CrashPiece, window: &Window<'_>) {
         if matches!(window.source.reader, Reader::Dump(_)) {
             return;
         }
         let mut at = 0;
         while let Some((start, end)) = text::next_beginning(window.bytes, at) {
             let seen = window.event_at(start);
-            piece.push(seen.index as u16);
+            piece.beginnings.push(seen.index as u16);
             at = seen.end.max(end);
         }
+        signs::find(&mut piece.signs, window);
     }
 
-    fn merge(&self, view: &CaseView, pieces: &Pieces<'_, Vec<u16>>, work: &Work) -> Result<Vec<CrashReport>> {
+    fn merge(&self, view: &CaseView, pieces: &Pieces<'_, CrashPiece>, work: &Work) -> Result<Vec<CrashReport>> {
+        let of_parts: Vec<CrashPiece> =
+            (0..view.loaded.table.parts.len()).map(|at| pieces.of_part(at)).collect::<Result<_>>()?;
+        let (beginnings, of_signs): (Vec<_>, Vec<_>) =
+            of_parts.into_iter().map(|piece| (piece.beginnings, piece.signs)).unzip();
         let mut all = dumps(view, work)?;
-        all.extend(told::told(view, pieces, work)?);
+        all.extend(told::told(view, &beginnings, work)?);
         all.extend(told::unclean(view, work)?);
         let mut all = together(all);
         judge_all(view, &mut all);
-        around::tell(view, &mut all, work)?;
+        around::tell(view, &mut all, &signs::of_case(view, of_signs), work)?;
         Ok(all)
     }
 }

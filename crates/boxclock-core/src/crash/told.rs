@@ -11,7 +11,7 @@ use std::collections::HashMap;
 use super::report::{CrashPlace, CrashReport};
 use super::text::{self, TextLine, Told};
 use super::{Crash, Kind, TimeFrom, What};
-use crate::analysis::{CaseView, Pieces};
+use crate::analysis::CaseView;
 use crate::clock::MINUTE;
 use crate::code::Platform;
 use crate::event::{EventRef, RecordReader, Row};
@@ -56,16 +56,16 @@ fn lines_from(view: &CaseView, reader: &mut RecordReader, first: EventRef<'_>, m
 }
 
 /// The crashes that lines of logs tell.
-pub(super) fn told(view: &CaseView, pieces: &Pieces<'_, Vec<u16>>, work: &Work) -> Result<Vec<CrashReport>> {
+pub(super) fn told(view: &CaseView, beginnings: &[Vec<u16>], work: &Work) -> Result<Vec<CrashReport>> {
     let table = &view.loaded.table;
     let mut reader = RecordReader::new(view.case.sources.clone());
     let (mut found, mut tried) = (Vec::new(), 0_usize);
     // Lines up to here belong to the report before.
     let mut used: HashMap<usize, u64> = HashMap::new();
-    for (at, part) in table.parts.iter().enumerate() {
-        for index in pieces.of_part(at)? {
+    for (part, beginnings) in table.parts.iter().zip(beginnings) {
+        for index in beginnings {
             work.check()?;
-            let row = Row(part.first_row.saturating_add(u32::from(index)));
+            let row = Row(part.first_row.saturating_add(u32::from(*index)));
             let event = table.event(row);
             let source = event.source();
             tried += 1;

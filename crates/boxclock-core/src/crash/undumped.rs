@@ -1,8 +1,5 @@
-//! Why there is no dump of a crash that is only told of: as far as lines near it and the facts of its host say.
+//! Why there is no dump of a crash that is only told of: as far as its kind and the facts of its host say.
 
-use std::sync::OnceLock;
-
-use regex::Regex;
 use serde_json::Value;
 
 use super::Kind;
@@ -15,23 +12,6 @@ use crate::source::Class;
 const FACTS_BYTES: u64 = 64 << 20;
 /// A volume with less room than this has none for a core.
 const ROOM_BYTES: u64 = 16 << 20;
-
-/// The words of the data and their patterns; a test compiles them.
-fn patterns() -> &'static [(&'static str, Regex)] {
-    static COMPILED: OnceLock<Vec<(&str, Regex)>> = OnceLock::new();
-    COMPILED.get_or_init(|| {
-        let lines = include_str!("data/undumped.tsv").lines().filter(|line| !line.starts_with('#'));
-        lines
-            .filter_map(|line| line.split_once('\t'))
-            .filter_map(|(words, pattern)| Some((words, Regex::new(pattern).ok()?)))
-            .collect()
-    })
-}
-
-/// What a line near a crash says of its dump.
-pub(super) fn of_line(text: &str) -> Option<&'static str> {
-    patterns().iter().find(|(_, pattern)| pattern.is_match(text)).map(|(words, _)| *words)
-}
 
 /// What the facts of a host say of where cores go.
 #[derive(Clone, Debug, Default)]
@@ -129,22 +109,6 @@ pub(super) fn of_kind(report: &CrashReport) -> Option<String> {
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    #[test]
-    fn lines_say_why_there_is_no_dump() {
-        assert_eq!(patterns().len(), 6, "a pattern that cannot be compiled is missing");
-        for (line, word) in [
-            ("Resource limits disable core dumping for process 77 (dosingd).", "limit"),
-            ("dosingd.service: Main process exited, code=dumped, status=6/ABRT", "not in the case"),
-            ("Segmentation fault (core dumped)", "not in the case"),
-            ("Core dump to |/usr/lib/feeder pipe failed", "failed"),
-            ("Failed to write core file: No space left on device", "room"),
-            ("Crash dump initialization failed!", "system"),
-        ] {
-            assert!(of_line(line).is_some_and(|told| told.contains(word)), "{line}: {:?}", of_line(line));
-        }
-        assert_eq!(of_line("dumped 4 buckets of core samples"), None);
-    }
 
     #[test]
     fn facts_say_where_cores_go() {

@@ -4,7 +4,7 @@
 //! `# Time:`, or with `# User@Host:` where it began in the same second as the one before. MySQL 8 writes the time with its zone; older
 //! ones write it without, and then the line `SET timestamp=` has the same moment as seconds since 1970.
 
-use super::word::{number, token};
+use super::word::number;
 use super::{Fit, Head, Hint, LineFormat, LineState, Record};
 use crate::clock::scan::{self, Stamp};
 
@@ -97,7 +97,7 @@ impl LineFormat for SlowQueries {
 
     fn fit(&self, lines: &[&[u8]]) -> Fit {
         let heads = lines.iter().filter(|line| line.starts_with(USER)).count();
-        let times = lines.iter().filter(|line| token(line, 0).0 == b"#" && line.starts_with(b"# Query_time:")).count();
+        let times = lines.iter().filter(|line| line.starts_with(b"# Query_time:")).count();
         Fit { heads, sure: heads > 0 && times > 0, ..Fit::default() }
     }
 }

@@ -43,6 +43,8 @@ pub(super) fn level_pair(body: &[u8]) -> Option<(Severity, &[u8])> {
     // Pairs that a logger puts in stand in front.
     const LOOKED_AT: usize = 400;
     let body = body.get(..LOOKED_AT).unwrap_or(body);
+    // Most messages have no pair at all.
+    memchr::memchr(b'=', body)?;
     let is_pair = |token: &[u8]| {
         let name = token.iter().position(|byte| *byte == b'=').and_then(|at| token.get(..at)).unwrap_or_default();
         !name.is_empty() && name.iter().all(|byte| byte.is_ascii_alphanumeric() || matches!(byte, b'_' | b'.' | b'-'))

@@ -65,11 +65,9 @@ const COMMANDS: &[ViewCommand<CrashesView>] = &[
         keys: &["e"],
         short: "before it",
         long: "go to the last line of the same host before it",
-        run: |view, cx, _| {
-            let Some(row) = view.chosen().and_then(|report| before(cx, report)) else {
-                return Ok(Then::say("This host has no earlier line."));
-            };
-            Ok(Then::Go(row))
+        run: |view, _, _| {
+            let line = view.chosen().and_then(|report| report.around.before.last());
+            Ok(line.map_or(Then::say("This host has no line in the day before it."), |line| Then::Go(line.row)))
         },
     },
     ViewCommand {
@@ -97,18 +95,6 @@ const COMMANDS: &[ViewCommand<CrashesView>] = &[
     ViewCommand::PANE_DOWN,
     ViewCommand::PANE_UP,
 ];
-
-/// The last event of the same host before a crash.
-fn before(cx: &Context, report: &CrashReport) -> Option<boxclock_core::event::Row> {
-    let table = &cx.view.loaded.table;
-    let own = report.row?;
-    let host = table.event(own).actor().host;
-    let place = table.place_of(own);
-    (0..place).rev().take(100_000).find_map(|place| {
-        let event = table.at(place)?;
-        (event.actor().host == host && event.flags() & boxclock_core::event::flag::DUMP == 0).then_some(event.row)
-    })
-}
 
 /// A shape for each kind of end: readable without colour.
 fn shape(report: &CrashReport) -> &'static str {
